@@ -1,0 +1,33 @@
+# Each target does all of its own set-up, in a virtual environment inside the clone.
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+
+.PHONY: demo test lint lab-image clean schema
+
+# A marker newer than pyproject.toml says that the environment is complete.
+$(VENV)/.ready: pyproject.toml
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --editable '.[dev]'
+	touch $@
+
+demo: $(VENV)/.ready
+	rm -rf tern-point
+	$(BIN)/fixed-anchor demo tern-point
+
+test: $(VENV)/.ready
+	$(BIN)/python -m pytest
+
+lint: $(VENV)/.ready
+	$(BIN)/ruff check src tests bench
+	$(BIN)/ruff format --check src tests bench
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+	$(BIN)/shellcheck --shell=sh src/fixed_anchor/engine/engine.sh
+	$(BIN)/shellcheck tests/lab/*.sh .ci/run
+
+schema: $(VENV)/.ready
+	$(BIN)/python -m fixed_anchor.planfile.shape > docs/plan.schema.json
+
+clean:
+	rm -rf $(VENV) tern-point

@@ -1,0 +1,1 @@
+"""The subcommands, one module each: parse, call, print."""

@@ -1,0 +1,116 @@
+"""What the subcommands share: consoles, the machine, and option types."""
+
+from __future__ import annotations
+
+import contextlib
+import logging
+from pathlib import Path
+from typing import Any
+
+import click
+from rich.console import Console
+
+from fixed_anchor.core.addresses import AddressRange, parse_address, parse_range
+from fixed_anchor.core.catalogue import CATALOGUE
+from fixed_anchor.core.findings import Acceptance
+from fixed_anchor.machines.here import Here
+from fixed_anchor.machines.protocol import Machine
+from fixed_anchor.machines.standin import MARKER, standin_of_state_dir
+from fixed_anchor.planfile.reader import read_plan
+from fixed_anchor.reporting.terminal import console
+from fixed_anchor.workflow.site import Site
+
+DEFAULT_STATE_DIR = "/var/lib/fixed-anchor"
+
+
+class App:
+    """The global options, and what is made from them."""
+
+    def __init__(self, ctx: click.Context) -> None:
+        options: dict[str, Any] = ctx.obj
+        self.color: str = options["color"]
+        self.state_dir: str | None = options["state_dir"]
+        self.out: Console = console(self.color)
+        self.err: Console = console(self.color, stderr=True)
+        logging.basicConfig(level=options["log_level"].upper(), format="%(levelname)s %(name)s: %(message)s")
+
+    def here(self) -> Here:
+        return Here(str(Path(self.state_dir or DEFAULT_STATE_DIR).absolute()))
+
+    def machine(self) -> Machine:
+        """This machine, or the stand-in whose state folder ``--state-dir`` names."""
+        if self.state_dir is not None and (Path(self.state_dir) / MARKER).is_file():
+            return standin_of_state_dir(Path(self.state_dir))
+        return self.here()
+
+    def site(self, plan: str) -> Site:
+        return Site(read_plan(Path(plan)), self.here())
+
+    def command_for(self, machine: Machine, words: str) -> str:
+        """The exact command line for ``words`` on ``machine``."""
+        if isinstance(machine, Here):
+            custom = f" --state-dir {machine.state_dir}" if machine.state_dir != DEFAULT_STATE_DIR else ""
+        else:
+            root = getattr(machine, "root", None)
+            folder = Path(f"{root}{machine.state_dir}")
+            with contextlib.suppress(ValueError):
+                folder = folder.relative_to(Path.cwd())
+            custom = f" --state-dir {folder}"
+        return f"fixed-anchor{custom} {words}"
+
+
+class RangeType(click.ParamType[AddressRange]):
+    name = "range"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> AddressRange:
+        if isinstance(value, AddressRange):
+            return value
+        try:
+            return parse_range(value)
+        except ValueError as error:
+            self.fail(f"{error}; write FIRST-LAST, such as 203.0.113.100-203.0.113.199", param, ctx)
+
+
+class AcceptType(click.ParamType[tuple[str, str | None]]):
+    name = "code[:address]"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> tuple[str, str | None]:
+        if isinstance(value, tuple):
+            return value
+        code, colon, address = str(value).partition(":")
+        if code not in CATALOGUE:
+            self.fail(f"{code!r} is not the code of a finding", param, ctx)
+        if not colon:
+            return code, None
+        try:
+            return code, str(parse_address(address))
+        except ValueError as error:
+            self.fail(str(error), param, ctx)
+
+
+def acceptances(accepted: tuple[tuple[str, str | None], ...], because: str | None) -> tuple[Acceptance, ...]:
+    """The acceptances of the command line; a reason is demanded. Raises a usage error."""
+    if accepted and not (because or "").strip():
+        raise click.UsageError("--accept needs a reason: --because TEXT")
+    if because is not None and not accepted:
+        raise click.UsageError("--because goes with --accept CODE[:ADDRESS]")
+    return tuple(Acceptance(code, address, str(because)) for code, address in accepted)
+
+
+PLAN = click.argument("plan", type=click.Path(dir_okay=False))
+HOSTS = click.option("--host", "hosts", multiple=True, metavar="NAME", help="Only this host of the plan; repeatable.")
+POOLS = click.option(
+    "--pool", "pools", multiple=True, type=RangeType(), help="A DHCP pool, FIRST-LAST, that the plan does not name."
+)
+JSON = click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+CONFIRM_WITHIN = click.option(
+    "--confirm-within",
+    type=click.IntRange(5, 86400),
+    default=600,
+    show_default=True,
+    metavar="SECONDS",
+    help="Put the change back unless it is confirmed by then.",
+)
+UNATTENDED = click.option(
+    "--unattended", is_flag=True, help="Confirm by itself if, and only if, every required check passed."
+)

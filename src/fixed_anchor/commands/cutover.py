@@ -1,0 +1,78 @@
+"""``fixed-anchor cutover``: bring a plan into force, guarded."""
+
+from __future__ import annotations
+
+import os
+
+import click
+
+from fixed_anchor.commands.common import (
+    CONFIRM_WITHIN,
+    PLAN,
+    POOLS,
+    UNATTENDED,
+    AcceptType,
+    App,
+    acceptances,
+)
+from fixed_anchor.commands.watching import watch
+from fixed_anchor.core.addresses import AddressRange
+from fixed_anchor.core.errors import ChangeOpen, InputError, NoAccess
+from fixed_anchor.engine import driver
+from fixed_anchor.machines.here import Here
+from fixed_anchor.reporting.terminal import show_draft, show_findings, show_verify
+from fixed_anchor.workflow.carry_out import about, refuse_unless_accepted
+from fixed_anchor.workflow.check import check
+from fixed_anchor.workflow.draft import draft_host
+from fixed_anchor.workflow.verify import verify
+
+
+@click.command(help="Check, save, write, bring into force, verify, and wait for confirmation; else put it all back.")
+@PLAN
+@click.option("--host", help="Which host of the plan this is, or which stand-in to change.")
+@POOLS
+@CONFIRM_WITHIN
+@UNATTENDED
+@click.option("--accept", "accepted", multiple=True, type=AcceptType(), help="Let this finding pass; repeatable.")
+@click.option("--because", metavar="TEXT", help="Why it is let pass; kept with the change.")
+@click.pass_context
+def command(
+    ctx: click.Context,
+    plan: str,
+    host: str | None,
+    pools: tuple[AddressRange, ...],
+    confirm_within: int,
+    unattended: bool,
+    accepted: tuple[tuple[str, str | None], ...],
+    because: str | None,
+) -> None:
+    app = App(ctx)
+    passes = acceptances(accepted, because)
+    site = app.site(plan)
+    target, machine = site.target(host)
+    if isinstance(machine, Here) and os.geteuid() != 0:
+        raise NoAccess("a change of this machine needs root", remedy="run it with sudo; nothing was changed")
+    already = driver.open_change(machine)
+    if already is not None:
+        raise ChangeOpen(
+            f"change {already} is open on {machine.name}",
+            remedy=f"first: {app.command_for(machine, f'confirm {already}')}, or restore {already}",
+        )
+    survey = site.survey(target)
+    if survey is None:
+        raise InputError(f"{target.name} is not reached from here", file=plan, line=target.line)
+    # Drafting first: what cannot be written is refused before any packet is sent.
+    drafted = draft_host(site.plan, target, machine, survey)
+    with app.err.status("asking the wire, this takes some 7 seconds"):
+        result = check(site, (target.name,), pools)
+    show_findings(app.out, result.findings)
+    used = refuse_unless_accepted(result, passes)
+    if not drafted.edits:
+        verified = verify(site, (target.name,))
+        if verified.verdict == "as planned":
+            show_verify(app.out, verified)
+            app.out.print("the files say so already, and it is in force: nothing was changed")
+            return
+    show_draft(app.out, [drafted])
+    notes = about("cutover", plan, drafted, used)
+    ctx.exit(watch(app, machine, drafted, confirm_within, unattended, notes))

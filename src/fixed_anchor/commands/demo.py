@@ -1,0 +1,96 @@
+"""``fixed-anchor demo``: lay out the made-up site and walk through the whole job on it."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import click
+from rich.console import Console
+from rich.text import Text
+
+from fixed_anchor.commands.common import App
+from fixed_anchor.standins.layout import lay_out
+
+STATE = "hosts/tide-db/state"
+
+#: What is said before a command, and the command. All of them can be typed in the folder afterwards.
+BEFORE_CUTOVER = (
+    (
+        "Take stock of tide-db: which address, from where, declared in which file.",
+        "survey --plan plan.yaml --host tide-db",
+    ),
+    (
+        "Check two hosts of the plan. One address answers on the wire although it drops pings, one lies in a pool.",
+        "check plan.yaml --host kelp-files --host sonar-vm1",
+    ),
+    ("Check tide-db: clear, with all that was looked at.", "check plan.yaml --host tide-db"),
+    ("The exact change of its file. Nothing is touched yet.", "draft plan.yaml --host tide-db"),
+)
+CUTOVER = "cutover plan.yaml --host tide-db --confirm-within 120"
+SECOND_TERMINAL = (f"--state-dir {STATE} status", f"--state-dir {STATE} confirm")
+AFTER_CUTOVER = (
+    ("Prove it again, at any time.", "verify plan.yaml --host tide-db"),
+    ("Go back to the lease. That is a guarded change, too.", f"--state-dir {STATE} restore --unattended"),
+)
+
+
+@click.command(help="Lay the made-up Tern Point site into DIR and walk through the whole job. No root, no network.")
+@click.argument("folder", metavar="[DIR]", default="tern-point", type=click.Path(path_type=Path))
+@click.pass_context
+def command(ctx: click.Context, folder: Path) -> None:
+    app = App(ctx)
+    lay_out(folder)
+    walk = Walk(app.out, app.color, folder)
+    app.out.print(f"The site of Tern Point Marine Station lies in {folder}/ now: a plan, four hosts, a simulated wire.")
+    for said, words in BEFORE_CUTOVER:
+        walk.show(said, words)
+    walk.cutover()
+    for said, words in AFTER_CUTOVER:
+        walk.show(said, words)
+    app.out.print()
+    app.out.print(Text(f"Every command above can be typed in {folder}/ now.", style="bold"))
+
+
+class Walk:
+    """Shows commands and runs them, as somebody at a terminal in ``folder`` would."""
+
+    def __init__(self, out: Console, color: str, folder: Path) -> None:
+        self.out = out
+        self.color = color
+        self.folder = folder
+
+    def _argv(self, words: str) -> list[str]:
+        return [sys.executable, "-m", "fixed_anchor", "--color", self.color, *words.split()]
+
+    def _announce(self, said: str, words: str) -> None:
+        self.out.print()
+        self.out.print(Text(f"# {said}", style="bold cyan"))
+        self._prompt(words)
+
+    def _prompt(self, words: str) -> None:
+        self.out.print(Text("$ ", style="dim").append(f"fixed-anchor {words}", style="bold"), soft_wrap=True)
+        self.out.file.flush()
+
+    def show(self, said: str, words: str) -> None:
+        self._announce(said, words)
+        subprocess.run(self._argv(words), cwd=self.folder, check=False)
+
+    def cutover(self) -> None:
+        """The cutover waits for a confirmation, which comes from a second terminal."""
+        self._announce("Bring it into force. Unless it is confirmed, it is put back.", CUTOVER)
+        first = subprocess.Popen(self._argv(CUTOVER), cwd=self.folder)
+        verdict = self.folder / STATE / "changes" / "0001" / "verdict"
+        until = time.monotonic() + 10
+        while not verdict.exists() and first.poll() is None and time.monotonic() < until:
+            time.sleep(0.05)
+        time.sleep(0.6)
+        self.out.print()
+        self.out.print(Text("# In a second terminal: look, and keep it.", style="bold cyan"))
+        for words in SECOND_TERMINAL:
+            self._prompt(words)
+            subprocess.run(self._argv(words), cwd=self.folder, check=False)
+        self.out.print(Text("# And the first terminal says:", style="bold cyan"))
+        first.wait(timeout=30)

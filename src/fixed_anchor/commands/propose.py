@@ -1,0 +1,82 @@
+"""``fixed-anchor propose``: write a plan from what is there."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import click
+
+from fixed_anchor.commands.common import App, RangeType
+from fixed_anchor.core.addresses import AddressRange, IPAddress, parse_address
+from fixed_anchor.core.errors import InputError, NotSupported
+from fixed_anchor.machines.files import write_beside
+from fixed_anchor.observe.stocktaking import take_stock
+from fixed_anchor.planfile.writer import plan_text
+from fixed_anchor.reporting.documents import survey_document
+from fixed_anchor.workflow.propose import propose
+
+
+def _address(ctx: click.Context, param: click.Parameter, value: str | None) -> IPAddress | None:
+    try:
+        return None if value is None else parse_address(value)
+    except ValueError as error:
+        raise click.BadParameter(f"{error}; the prefix is the segment's") from None
+
+
+@click.command(help="Write a plan from what is there. Nothing is added that was not there or asked for.")
+@click.option("--survey", "survey_file", type=click.Path(dir_okay=False), help="A survey in JSON, of another host.")
+@click.option("--interface", help="The interface to convert.")
+@click.option("--keep", is_flag=True, help="Keep today's address.")
+@click.option("--at", metavar="ADDRESS", callback=_address, help="The address to hold.")
+@click.option("--pick", is_flag=True, help="Let the tool pick a free address (not supported yet).")
+@click.option("--pool", "pools", multiple=True, type=RangeType(), help="A DHCP pool of the segment, FIRST-LAST.")
+@click.option("--no-pool", is_flag=True, help="Say that the segment has no DHCP pool.")
+@click.option("-o", "output", required=True, metavar="PLAN", help="The plan to write; - prints it.")
+@click.option("--replace", is_flag=True, help="Overwrite the plan if it exists.")
+@click.pass_context
+def command(
+    ctx: click.Context,
+    survey_file: str | None,
+    interface: str | None,
+    keep: bool,
+    at: IPAddress | None,
+    pick: bool,
+    pools: tuple[AddressRange, ...],
+    no_pool: bool,
+    output: str,
+    replace: bool,
+) -> None:
+    app = App(ctx)
+    if sum((keep, at is not None, pick)) != 1:
+        raise click.UsageError("say which address: --keep, or --at ADDRESS")
+    if pick:
+        raise NotSupported("--pick is not supported yet", remedy="name the address with --at")
+    if no_pool and pools:
+        raise click.UsageError("--pool and --no-pool exclude each other")
+    if output != "-" and Path(output).exists() and not replace:
+        raise InputError("the file exists, and is not overwritten", file=output, remedy="say --replace if it shall be")
+    survey = _read_survey(survey_file) if survey_file else survey_document(take_stock(app.machine()))
+    known = () if no_pool else (pools or None)
+    try:
+        text = plan_text(propose(survey, interface, at, known))
+    except (KeyError, TypeError, ValueError) as error:
+        raise InputError(f"this is no survey of format 1 ({error})", file=survey_file) from None
+    if output == "-":
+        click.echo(text, nl=False)
+    else:
+        write_beside(Path(output), text.encode(), 0o644)
+        app.err.print(f"wrote {output}; next: fixed-anchor check {output}")
+
+
+def _read_survey(path: str) -> dict[str, Any]:
+    try:
+        survey = json.loads(Path(path).read_text("utf-8"))
+    except OSError as error:
+        raise InputError(f"the survey cannot be read: {error.strerror}", file=path) from None
+    except ValueError:
+        raise InputError("this is not JSON", file=path, expected="what `survey --json` prints") from None
+    if not isinstance(survey, dict) or survey.get("format") != 1:
+        raise InputError("this is no survey of format 1", file=path, expected="what `survey --json` prints")
+    return survey

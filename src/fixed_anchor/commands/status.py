@@ -1,0 +1,48 @@
+"""``fixed-anchor status``: the open change."""
+
+from __future__ import annotations
+
+import click
+from rich.text import Text
+
+from fixed_anchor.commands.common import JSON, App
+from fixed_anchor.commands.watching import WHAT_GOES_ON, end_of
+from fixed_anchor.core.errors import EXIT_STUCK
+from fixed_anchor.engine import driver
+from fixed_anchor.reporting.documents import as_text, status_document
+from fixed_anchor.reporting.terminal import STYLES
+
+
+@click.command(help="The open change: its state, when it is put back, and how to keep it.")
+@JSON
+@click.pass_context
+def command(ctx: click.Context, as_json: bool) -> None:
+    app = App(ctx)
+    machine = app.machine()
+    number = driver.open_change(machine)
+    status = driver.status(machine, number) if number else None
+    ends = end_of(status) if status and status.left is not None else None
+    if as_json:
+        click.echo(as_text(status_document(status, ends)))
+    elif status is None:
+        app.out.print(f"no change is open on {machine.name}")
+        known = driver.numbers(machine)
+        if known:
+            last = driver.status(machine, known[-1])
+            at_boot = " at boot; the network has not been looked at since" if last.put_back_at_boot else ""
+            app.out.print(f"the last one, {last.number} on {last.interface}, is {last.state}{at_boot}")
+    else:
+        line = Text(f"change {status.number} on {status.interface}: ")
+        line.append(status.state, style=STYLES.get(status.state, "bold"))
+        line.append(f"   {WHAT_GOES_ON.get(status.state, '')}", style="dim")
+        app.out.print(line)
+        if status.verdict:
+            app.out.print(f"  verification: {status.verdict}")
+        if status.state == "waiting" and ends:
+            app.out.print(f"  put back at {ends}, in {status.left} s, unless it is confirmed")
+        if not status.guard_alive:
+            app.out.print("  the guard is not running; it is started again by `restore`", style="bold yellow")
+        app.out.print(f"  keep it:  {app.command_for(machine, f'confirm {status.number}')}", soft_wrap=True)
+        app.out.print(f"  go back:  {app.command_for(machine, f'restore {status.number}')}", soft_wrap=True)
+    if status is not None and status.state == "stuck":
+        ctx.exit(EXIT_STUCK)

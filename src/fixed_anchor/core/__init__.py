@@ -1,0 +1,1 @@
+"""Types and computation: no input or output, no clock, no interface code."""

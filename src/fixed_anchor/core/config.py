@@ -1,0 +1,109 @@
+"""What an interface is, or shall be, configured with: the words all dialects are translated to."""
+
+from __future__ import annotations
+
+import msgspec
+
+from fixed_anchor.core.addresses import IPAddress, IPInterface, IPNetwork
+
+
+class Route(msgspec.Struct, frozen=True):
+    """One route. ``next_hop`` is ``None`` for a destination on the link itself.
+
+    ``on_link`` says that the next hop is reached without lying in a subnet of the
+    interface. A default route has the destination ``0.0.0.0/0`` or ``::/0``.
+    """
+
+    destination: IPNetwork
+    next_hop: IPAddress | None = None
+    metric: int | None = None
+    on_link: bool = False
+
+    @property
+    def is_default(self) -> bool:
+        return self.destination.prefixlen == 0
+
+    def __str__(self) -> str:
+        text = "default" if self.is_default else str(self.destination)
+        if self.next_hop is not None:
+            text += f" via {self.next_hop}"
+        if self.metric is not None:
+            text += f" metric {self.metric}"
+        return text + (" on-link" if self.on_link else "")
+
+
+class InterfaceConfig(msgspec.Struct, frozen=True):
+    """The addressing of one interface, as declared in files or as wanted by a plan.
+
+    ``ipv4`` and ``ipv6`` are one of ``fixed``, ``dhcp``, ``ra`` (IPv6), ``off`` and
+    ``untouched``. ``addresses`` keeps its order: the first of a family is the
+    preferred source. ``resolvers``, ``search``, ``mtu`` and ``time_servers`` are
+    ``None`` where nothing is said, or where they shall stay as they are.
+
+    ``lease_routes`` and ``lease_resolvers`` say whether routes and resolvers that
+    a lease or a router advertisement supplies are used.
+    """
+
+    interface: str
+    ipv4: str = "untouched"
+    ipv6: str = "untouched"
+    addresses: tuple[IPInterface, ...] = ()
+    routes: tuple[Route, ...] = ()
+    resolvers: tuple[IPAddress, ...] | None = None
+    search: tuple[str, ...] | None = None
+    mtu: int | None = None
+    time_servers: tuple[str, ...] | None = None
+    lease_routes: bool = True
+    lease_resolvers: bool = True
+
+    def of_family(self, version: int) -> tuple[IPInterface, ...]:
+        """The addresses of IP ``version`` (4 or 6), in order."""
+        return tuple(a for a in self.addresses if a.version == version)
+
+    def method(self, version: int) -> str:
+        return self.ipv4 if version == 4 else self.ipv6
+
+    def touches(self, version: int) -> bool:
+        """Whether this says anything about IP ``version``."""
+        return self.method(version) != "untouched"
+
+    def default_routes(self, version: int | None = None) -> tuple[Route, ...]:
+        return tuple(r for r in self.routes if r.is_default and (version is None or r.destination.version == version))
+
+
+def says(declared: InterfaceConfig, wanted: InterfaceConfig) -> bool:
+    """Whether ``declared`` is all that ``wanted`` asks for; what is untouched there does not count."""
+    for version in (4, 6):
+        if not wanted.touches(version):
+            continue
+        if declared.method(version) != wanted.method(version):
+            return False
+        if declared.of_family(version) != wanted.of_family(version):
+            return False
+        want = wanted.default_routes(version) if wanted.method(version) == "fixed" else ()
+        if declared.default_routes(version) != want:
+            return False
+    if wanted.resolvers is not None and (declared.resolvers or ()) != wanted.resolvers:
+        return False
+    return wanted.search is None or (declared.search or ()) == wanted.search
+
+
+class Place(msgspec.Struct, frozen=True, order=True):
+    """A place in a file; lines are counted from 1."""
+
+    file: str
+    line: int
+
+    def __str__(self) -> str:
+        return f"{self.file}:{self.line}"
+
+
+class LinkFacts(msgspec.Struct, frozen=True):
+    """What a dialect may match an interface by, beside its name."""
+
+    name: str
+    mac: str | None = None
+    permanent_mac: str | None = None
+    driver: str | None = None
+    kind: str = "ethernet"
+    path: str | None = None

@@ -1,0 +1,117 @@
+"""Errors an operator is meant to read.
+
+Each says what is wrong, where (file, line, column), what was expected and what
+to do about it, and carries the exit status of the command that it ends.
+"""
+
+from __future__ import annotations
+
+EXIT_DONE = 0
+EXIT_AGAINST = 1
+EXIT_USAGE = 2
+EXIT_PUT_BACK = 3
+EXIT_NO_ACCESS = 4
+EXIT_STUCK = 5
+EXIT_UNDETERMINED = 6
+EXIT_CHANGE_OPEN = 7
+EXIT_BUG = 70
+EXIT_INTERRUPTED = 130
+
+_BIDI_CONTROLS = frozenset("\u200e\u200f\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069")
+
+
+def printable(text: str) -> str:
+    """``text`` without control characters, for printing what came from a file or the network.
+
+    C0 and C1 controls, escape sequences' introducers, bidirectional overrides and
+    lone surrogates become ``?``; newline and tab become a space.
+    """
+    return "".join(
+        " " if char in "\n\t" else char if char.isprintable() and char not in _BIDI_CONTROLS else "?" for char in text
+    )
+
+
+class AnchorError(Exception):
+    """The base of all errors that end a command with a message instead of a traceback.
+
+    ``what`` is one sentence; ``file``, ``line`` and ``column`` (both counted from 1)
+    say where; ``expected`` says what would have been right; ``remedy`` what to do.
+    """
+
+    exit_status = EXIT_USAGE
+
+    def __init__(
+        self,
+        what: str,
+        *,
+        file: str | None = None,
+        line: int | None = None,
+        column: int | None = None,
+        expected: str | None = None,
+        remedy: str | None = None,
+    ) -> None:
+        super().__init__(what)
+        self.what = what
+        self.file = file
+        self.line = line
+        self.column = column
+        self.expected = expected
+        self.remedy = remedy
+
+    @property
+    def where(self) -> str | None:
+        """``file:line:column`` as far as known."""
+        if self.file is None:
+            return None
+        parts = [self.file]
+        if self.line is not None:
+            parts.append(str(self.line))
+            if self.column is not None:
+                parts.append(str(self.column))
+        return ":".join(parts)
+
+    def __str__(self) -> str:
+        text = f"{self.where}: {self.what}" if self.where else self.what
+        if self.expected:
+            text += f"; expected {self.expected}"
+        if self.remedy:
+            text += f". {self.remedy[0].upper()}{self.remedy[1:]}"
+        return printable(text)
+
+
+class InputError(AnchorError):
+    """A file or an argument that cannot be read as what it should be."""
+
+
+class NotSupported(AnchorError):
+    """Something this version refuses by name instead of doing it by half."""
+
+
+class Refused(AnchorError):
+    """The change was refused before anything was touched."""
+
+    exit_status = EXIT_AGAINST
+
+
+class Undetermined(AnchorError):
+    """Something that matters could not be looked at."""
+
+    exit_status = EXIT_UNDETERMINED
+
+
+class NoAccess(AnchorError):
+    """No permission, or the machine cannot be reached."""
+
+    exit_status = EXIT_NO_ACCESS
+
+
+class ChangeOpen(AnchorError):
+    """Another change is open, or this one is already decided."""
+
+    exit_status = EXIT_CHANGE_OPEN
+
+
+class Stuck(AnchorError):
+    """A change could not be put back; a person is needed."""
+
+    exit_status = EXIT_STUCK

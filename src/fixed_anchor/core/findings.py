@@ -1,0 +1,128 @@
+"""Findings, evidence, and the verdict they add up to."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+import msgspec
+
+from fixed_anchor.core.catalogue import BLOCKER, CATALOGUE
+
+CLEAR = "clear"
+BLOCKED = "blocked"
+UNDETERMINED = "undetermined"
+
+
+class Finding(msgspec.Struct, frozen=True):
+    """One fact that speaks against a plan, or a remark on it.
+
+    ``seen_in`` says where it was seen (a file with its line, or a vantage);
+    ``remedy`` is concrete. ``host``, ``interface`` and ``address`` are ``None``
+    where they do not apply.
+    """
+
+    code: str
+    severity: str
+    host: str | None
+    interface: str | None
+    address: str | None
+    message: str
+    seen_in: str
+    remedy: str
+
+    @property
+    def undetermined(self) -> bool:
+        return CATALOGUE[self.code].undetermined
+
+    @property
+    def stops(self) -> bool:
+        """Whether a cutover refuses while this stands."""
+        return self.severity == BLOCKER or self.undetermined
+
+
+def finding(
+    code: str,
+    message: str,
+    *,
+    seen_in: str,
+    remedy: str | None = None,
+    host: str | None = None,
+    interface: str | None = None,
+    address: object | None = None,
+) -> Finding:
+    """A finding of the catalogue; its severity, and its remedy unless one is given, come from there."""
+    entry = CATALOGUE[code]
+    return Finding(
+        code=code,
+        severity=entry.severity,
+        host=host,
+        interface=interface,
+        address=None if address is None else str(address),
+        message=message,
+        seen_in=seen_in,
+        remedy=remedy or entry.do,
+    )
+
+
+class Consulted(msgspec.Struct, frozen=True):
+    """A source or vantage that was asked, what it said, and where or when (``at``)."""
+
+    source: str
+    said: str
+    at: str
+
+
+class NotConsulted(msgspec.Struct, frozen=True):
+    """A source or vantage that could not be asked, and why."""
+
+    source: str
+    why: str
+
+
+class Evidence(msgspec.Struct, frozen=True):
+    """Everything that was consulted for one address, and what could not be."""
+
+    address: str
+    host: str | None
+    consulted: tuple[Consulted, ...] = ()
+    not_consulted: tuple[NotConsulted, ...] = ()
+
+
+class Acceptance(msgspec.Struct, frozen=True):
+    """A finding let pass on purpose: its code, optionally one address only, and the reason."""
+
+    code: str
+    address: str | None
+    because: str
+
+    def covers(self, found: Finding) -> bool:
+        return found.code == self.code and (self.address is None or self.address == found.address)
+
+
+class CheckResult(msgspec.Struct, frozen=True):
+    """The outcome of a check: findings, evidence, and their verdict."""
+
+    findings: tuple[Finding, ...]
+    evidence: tuple[Evidence, ...] = ()
+
+    @property
+    def verdict(self) -> str:
+        return verdict_of(self.findings)
+
+
+def verdict_of(findings: Iterable[Finding]) -> str:
+    """``blocked`` if any blocker stands, else ``undetermined`` if something was not seen, else ``clear``."""
+    found = list(findings)
+    if any(f.severity == BLOCKER for f in found):
+        return BLOCKED
+    if any(f.undetermined for f in found):
+        return UNDETERMINED
+    return CLEAR
+
+
+_ORDER = {"blocker": 0, "undetermined": 1, "warning": 2, "note": 3}
+
+
+def sorted_findings(findings: Iterable[Finding]) -> tuple[Finding, ...]:
+    """Blockers first, then what is undetermined, warnings and notes; the given order within each."""
+    return tuple(sorted(findings, key=lambda f: _ORDER["undetermined" if f.undetermined else f.severity]))

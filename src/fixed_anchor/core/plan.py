@@ -1,0 +1,111 @@
+"""The addressing plan: what each interface of each host shall hold.
+
+These are the checked types. The YAML text is read by :mod:`fixed_anchor.planfile`,
+which knows lines and columns; here a ``line`` is kept only so that a finding can
+point at the place.
+"""
+
+from __future__ import annotations
+
+import msgspec
+
+from fixed_anchor.core.addresses import AddressRange, IPAddress, IPNetwork
+from fixed_anchor.core.config import Route
+
+#: What may be said of a family on an interface.
+IPV4_METHODS = ("fixed", "dhcp", "off", "untouched")
+IPV6_METHODS = ("fixed", "dhcp", "ra", "off", "untouched")
+
+
+class Gateway(msgspec.Struct, frozen=True):
+    """A router of a segment, with the metric of the default route through it."""
+
+    address: IPAddress
+    metric: int | None = None
+
+
+class Segment(msgspec.Struct, frozen=True):
+    """One broadcast domain and what is true for every host on it.
+
+    ``pools`` is ``None`` where the plan does not say (not known) and empty where
+    it says that there is no DHCP server.
+    """
+
+    name: str
+    subnets: tuple[IPNetwork, ...]
+    gateways: tuple[Gateway, ...] = ()
+    resolvers: tuple[IPAddress, ...] = ()
+    search: tuple[str, ...] = ()
+    pools: tuple[AddressRange, ...] | None = None
+    reservations: dict[str, tuple[IPAddress, ...]] = {}
+    set_aside: tuple[AddressRange, ...] = ()
+    reachable: tuple[str, ...] = ()
+    line: int = 0
+
+    def subnet_of(self, address: IPAddress) -> IPNetwork | None:
+        """The subnet of this segment in which ``address`` lies."""
+        for subnet in self.subnets:
+            if subnet.version == address.version and address in subnet:
+                return subnet
+        return None
+
+
+class Held(msgspec.Struct, frozen=True):
+    """One address that an interface shall hold; ``prefix`` (bits) only where it overrides the segment's."""
+
+    address: IPAddress
+    prefix: int | None = None
+
+
+class InterfacePlan(msgspec.Struct, frozen=True):
+    """What one interface shall hold. ``None`` means: the segment's, or untouched.
+
+    ``gateways`` empty (not ``None``) means that the interface must not carry the
+    default route.
+    """
+
+    name: str
+    segment: str
+    mac: str | None = None
+    hold: tuple[Held, ...] = ()
+    ipv4: str = "untouched"
+    ipv6: str = "untouched"
+    expect: tuple[IPAddress, ...] = ()
+    leave_alone: tuple[IPAddress, ...] = ()
+    gateways: tuple[Gateway, ...] | None = None
+    metric: int | None = None
+    resolvers: tuple[IPAddress, ...] | None = None
+    search: tuple[str, ...] | None = None
+    mtu: int | None = None
+    time_servers: tuple[str, ...] | None = None
+    routes: tuple[Route, ...] = ()
+    line: int = 0
+
+
+class HostPlan(msgspec.Struct, frozen=True):
+    """One host: its interfaces, and how it is reached from here."""
+
+    name: str
+    interfaces: tuple[InterfacePlan, ...]
+    hostname: str | None = None
+    reach: str | None = None
+    line: int = 0
+
+
+class SourceRef(msgspec.Struct, frozen=True):
+    """A source of outside knowledge: its kind and its path, relative to the plan."""
+
+    kind: str
+    path: str
+    line: int = 0
+
+
+class Plan(msgspec.Struct, frozen=True):
+    """A whole addressing plan. ``file`` is the path it was read from."""
+
+    file: str
+    segments: dict[str, Segment]
+    hosts: dict[str, HostPlan]
+    site: str | None = None
+    standin: str | None = None
+    sources: tuple[SourceRef, ...] = ()

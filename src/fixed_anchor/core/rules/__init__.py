@@ -1,0 +1,1 @@
+"""The rules that raise findings: pure functions, one module per family of the catalogue."""

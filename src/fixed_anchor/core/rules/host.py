@@ -1,0 +1,95 @@
+"""What the host itself says about a plan."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from functools import partial
+
+from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.errors import InputError
+from fixed_anchor.core.findings import Finding, finding
+from fixed_anchor.core.plan import HostPlan, InterfacePlan, Plan
+from fixed_anchor.core.survey import HostSurvey
+
+
+def host_findings(
+    plan: Plan, host: HostPlan, interface: InterfacePlan, survey: HostSurvey, session: IPAddress | None
+) -> Iterator[Finding]:
+    """The findings of the family ``host`` for one interface.
+
+    ``session`` is the address of this machine that the operator's own session
+    comes in by, if there is one.
+    """
+    raised = partial(finding, host=host.name, interface=interface.name)
+    where = f"{plan.file}:{interface.line}"
+    found = survey.interface(interface.name)
+    if found is None:
+        elsewhere = survey.by_mac(interface.mac) if interface.mac else ()
+        names = ", ".join(i.name for i in survey.interfaces) or "none"
+        yield raised(
+            "interface-missing",
+            f"{host.name} has no interface {interface.name}; it has {names}",
+            seen_in=where,
+            remedy=f"its MAC {interface.mac} is at {elsewhere[0].name}: correct the name in the plan"
+            if elsewhere
+            else None,
+        )
+        return
+    mac = found.link.permanent_mac or found.link.mac
+    if interface.mac and mac and interface.mac not in (mac, found.link.mac):
+        yield raised(
+            "mac-differs",
+            f"{interface.name} of {host.name} has the MAC {mac}, the plan says {interface.mac}",
+            seen_in=where,
+        )
+    if survey.running and found.state == "down":
+        yield raised("link-down", f"the link of {interface.name} is down", seen_in=f"the kernel of {survey.host}")
+    for address in found.addresses:
+        if address.origin == "link-local" and address.address.version == 4:
+            yield raised(
+                "no-dhcp-answer",
+                f"{interface.name} gave itself {address.address.ip}: no DHCP server answered",
+                address=address.address.ip,
+                seen_in=f"the kernel of {survey.host}",
+            )
+    if session is not None and any(a.address.ip == session for a in found.addresses):
+        yield raised(
+            "your-session-rides-here",
+            f"your session comes in by {session} on {interface.name}",
+            address=session,
+            seen_in="your session",
+        )
+
+
+def host_of_machine(plan: Plan, survey: HostSurvey, wanted: str | None) -> HostPlan:
+    """The host of ``plan`` whose MACs are this machine's; ``wanted`` (``--host``) only narrows.
+
+    Raises :class:`InputError` where no host or more than one matches.
+    """
+    own = survey.own_macs()
+    matching = [
+        host for host in plan.hosts.values() if any(i.mac is not None and i.mac in own for i in host.interfaces)
+    ]
+    if wanted is not None:
+        if wanted not in plan.hosts:
+            raise InputError(
+                f"the plan has no host {wanted}",
+                file=plan.file,
+                expected="one of " + ", ".join(plan.hosts),
+            )
+        matching = [h for h in matching if h.name == wanted]
+    if len(matching) == 1:
+        return matching[0]
+    if matching:
+        raise InputError(
+            f"this machine has MACs of {len(matching)} hosts of the plan: {', '.join(h.name for h in matching)}",
+            file=plan.file,
+            remedy="name the one that is meant with --host",
+        )
+    macs = ", ".join(sorted(own)) or "none"
+    planned = f"host {wanted}" if wanted else "any host"
+    raise InputError(
+        f"no MAC of {planned} of this plan is on this machine (it has {macs})",
+        file=plan.file,
+        remedy="this is the plan of another machine; run the change there",
+    )

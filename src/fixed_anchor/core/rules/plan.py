@@ -1,0 +1,255 @@
+"""What speaks against a plan in itself, before anything is looked at."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator
+from functools import partial
+from ipaddress import IPv4Address, IPv6Address
+
+from fixed_anchor.core.addresses import IPAddress, IPNetwork
+from fixed_anchor.core.findings import Finding, finding
+from fixed_anchor.core.plan import HostPlan, InterfacePlan, Plan, Segment
+from fixed_anchor.core.wanted import gateways_of
+
+_HOST_LABEL = re.compile(r"(?!-)[a-z0-9-]{1,63}(?<!-)", re.IGNORECASE)
+
+
+def plan_findings(plan: Plan) -> Iterator[Finding]:
+    """All findings of the family ``plan``. O(n log n) in the number of addresses."""
+    yield from _segments(plan)
+    yield from _hostnames(plan)
+    yield from _shared_between_interfaces(plan)
+    for host in plan.hosts.values():
+        for interface in host.interfaces:
+            segment = plan.segments[interface.segment]
+            yield from _addresses(plan, host, interface, segment)
+            yield from _way_out(plan, host, interface, segment)
+        yield from _two_default_routes(plan, host)
+
+
+def special_use(address: IPAddress) -> str | None:
+    """Why ``address`` cannot be an interface's own (RFC 6890), or ``None``."""
+    if address.is_unspecified:
+        return "the unspecified address"
+    if address.is_loopback:
+        return "a loopback address"
+    if address.is_multicast:
+        return "a multicast address"
+    if address.is_link_local:
+        return "a link-local address"
+    if isinstance(address, IPv4Address):
+        if int(address) >> 24 == 0:
+            return "an address of 'this network' (0.0.0.0/8)"
+        if int(address) >> 28 == 0xF:
+            return "a reserved address (240.0.0.0/4)"
+    elif isinstance(address, IPv6Address) and address.ipv4_mapped is not None:
+        return "an IPv4-mapped address"
+    return None
+
+
+def _addresses(plan: Plan, host: HostPlan, interface: InterfacePlan, segment: Segment) -> Iterator[Finding]:
+    gateways = {g.address for g in gateways_of(interface, segment)}
+    for held in interface.hold:
+        address = held.address
+        raised = partial(
+            finding,
+            host=host.name,
+            interface=interface.name,
+            address=address,
+            seen_in=f"{plan.file}:{interface.line}",
+        )
+        special = special_use(address)
+        if special is not None:
+            yield raised("special-address", f"{address} is {special}")
+            continue
+        if address in gateways:
+            yield raised("is-gateway", f"{address} is the gateway of {segment.name}")
+        subnet = segment.subnet_of(address)
+        if subnet is None:
+            if held.prefix is None or not any(s.version == address.version for s in segment.subnets):
+                known = _and(segment.subnets)
+                yield raised("outside-subnet", f"{address} is not in {known} of segment {segment.name}")
+            continue
+        end = _end_of_subnet(address, subnet)
+        if end is not None:
+            yield raised(*end)
+
+
+def _end_of_subnet(address: IPAddress, subnet: IPNetwork) -> tuple[str, str] | None:
+    """Code and message if ``address`` is one of the two ends of ``subnet`` that no host may hold."""
+    # RFC 3021: a /31 has neither; a /32 is the address itself. IPv6 has no broadcast,
+    # and its all-zero address is the routers' anycast (RFC 4291, 2.6.1), except on /127.
+    if subnet.prefixlen >= subnet.max_prefixlen - 1:
+        return None
+    if address == subnet.network_address:
+        what = "network address" if address.version == 4 else "routers' anycast address"
+        return "network-address", f"{address} is the {what} of {subnet}"
+    if address.version == 4 and address == subnet.broadcast_address:
+        return "broadcast-address", f"{address} is the broadcast address of {subnet}"
+    return None
+
+
+def _way_out(plan: Plan, host: HostPlan, interface: InterfacePlan, segment: Segment) -> Iterator[Finding]:
+    raised = partial(finding, host=host.name, interface=interface.name, seen_in=f"{plan.file}:{interface.line}")
+    fixed: list[int] = [v for v, method in ((4, interface.ipv4), (6, interface.ipv6)) if method == "fixed"]
+    gateways = gateways_of(interface, segment)
+    for gateway in gateways:
+        version: int = gateway.address.version
+        if version not in fixed:
+            continue
+        held = [h for h in interface.hold if h.address.version == version]
+        # An address with its own full prefix (/32, /128) reaches its gateway on-link by intent.
+        on_link = any(h.prefix == h.address.max_prefixlen for h in held)
+        if segment.subnet_of(gateway.address) is None and not on_link:
+            yield raised(
+                "gateway-outside-subnet",
+                f"the gateway {gateway.address} is not in {_and(segment.subnets)} of segment {segment.name}",
+                address=gateway.address,
+            )
+    if interface.gateways != ():
+        for version in fixed:
+            if not any(g.address.version == version for g in gateways) and not _other_way_out(
+                plan, host, interface, version
+            ):
+                yield raised(
+                    "no-default-route",
+                    f"{host.name} would have no IPv{version} default route: segment {segment.name} "
+                    f"names no IPv{version} gateway",
+                )
+    resolvers = segment.resolvers if interface.resolvers is None else interface.resolvers
+    if fixed and not resolvers and interface.gateways != ():
+        yield raised("no-resolvers", f"{host.name} would have no resolvers on {interface.name}")
+
+
+def _other_way_out(plan: Plan, host: HostPlan, interface: InterfacePlan, version: int) -> bool:
+    for other in host.interfaces:
+        if other is interface or other.gateways == ():
+            continue
+        method = other.ipv4 if version == 4 else other.ipv6
+        if method in ("dhcp", "ra"):
+            return True
+        gateways = gateways_of(other, plan.segments[other.segment])
+        if method == "fixed" and any(g.address.version == version for g in gateways):
+            return True
+    return False
+
+
+def _two_default_routes(plan: Plan, host: HostPlan) -> Iterator[Finding]:
+    seen: dict[tuple[int, int | None], str] = {}
+    for interface in host.interfaces:
+        methods = {4: interface.ipv4, 6: interface.ipv6}
+        for gateway in gateways_of(interface, plan.segments[interface.segment]):
+            version = gateway.address.version
+            if methods[version] != "fixed":
+                continue
+            metric = gateway.metric if gateway.metric is not None else interface.metric
+            via = f"{gateway.address} on {interface.name}"
+            other = seen.setdefault((version, metric), via)
+            if other != via:
+                yield finding(
+                    "two-default-routes",
+                    f"default routes via {other} and via {via} have the same metric",
+                    host=host.name,
+                    interface=interface.name,
+                    address=gateway.address,
+                    seen_in=f"{plan.file}:{interface.line}",
+                )
+
+
+def _shared_between_interfaces(plan: Plan) -> Iterator[Finding]:
+    holders: dict[IPAddress, tuple[str, str]] = {}
+    macs: dict[str, tuple[str, str]] = {}
+    for host in plan.hosts.values():
+        for interface in host.interfaces:
+            me = (host.name, interface.name)
+            for address in [h.address for h in interface.hold] + list(interface.expect):
+                other = holders.setdefault(address, me)
+                if other != me:
+                    yield finding(
+                        "held-twice",
+                        f"{address} is given to {other[0]} ({other[1]}) as well",
+                        host=host.name,
+                        interface=interface.name,
+                        address=address,
+                        seen_in=f"{plan.file}:{interface.line}",
+                    )
+            if interface.mac is not None:
+                other = macs.setdefault(interface.mac, me)
+                if other != me:
+                    yield finding(
+                        "mac-twice",
+                        f"{interface.mac} stands at {other[0]} ({other[1]}) as well",
+                        host=host.name,
+                        interface=interface.name,
+                        seen_in=f"{plan.file}:{interface.line}",
+                    )
+
+
+def _hostnames(plan: Plan) -> Iterator[Finding]:
+    seen: dict[str, str] = {}
+    for host in plan.hosts.values():
+        if host.hostname is None:
+            continue
+        name = host.hostname.rstrip(".")
+        where = f"{plan.file}:{host.line}"
+        if len(name) > 253 or not all(_HOST_LABEL.fullmatch(part) for part in name.split(".")):
+            yield finding("bad-hostname", f"{name!r} is not a host name", host=host.name, seen_in=where)
+            continue
+        other = seen.setdefault(name.lower(), host.name)
+        if other != host.name:
+            yield finding("hostname-twice", f"{name} is the hostname of {other} as well", host=host.name, seen_in=where)
+
+
+def _segments(plan: Plan) -> Iterator[Finding]:
+    spans: list[tuple[int, int, int, str, IPNetwork]] = []
+    for segment in plan.segments.values():
+        where = f"{plan.file}:{segment.line}"
+        for subnet in segment.subnets:
+            spans.append(
+                (
+                    subnet.version,
+                    int(subnet.network_address),
+                    int(subnet.broadcast_address),
+                    segment.name,
+                    subnet,
+                )
+            )
+        for pool in segment.pools or ():
+            inside = any(
+                s.version == pool.version
+                and int(s.network_address) <= pool.first
+                and pool.last <= int(s.broadcast_address)
+                for s in segment.subnets
+            )
+            if not inside:
+                yield finding(
+                    "pool-outside-subnet",
+                    f"the pool {pool} is not inside {_and(segment.subnets)} of segment {segment.name}",
+                    address=pool,
+                    seen_in=where,
+                )
+            for gateway in segment.gateways:
+                if gateway.address in pool:
+                    yield finding(
+                        "pool-covers-gateway",
+                        f"the pool {pool} of segment {segment.name} contains the gateway {gateway.address}",
+                        address=gateway.address,
+                        seen_in=where,
+                    )
+    spans.sort(key=lambda span: span[:3])
+    widest: tuple[int, int, int, str, IPNetwork] | None = None
+    for span in spans:
+        if widest and span[0] == widest[0] and span[1] <= widest[2] and span[3] != widest[3]:
+            yield finding(
+                "segments-overlap",
+                f"{widest[4]} of segment {widest[3]} and {span[4]} of segment {span[3]} share addresses",
+                address=span[4],
+                seen_in=f"{plan.file}:{plan.segments[span[3]].line}",
+            )
+        if widest is None or span[0] != widest[0] or span[2] > widest[2]:
+            widest = span
+
+
+def _and(items: Iterable[object]) -> str:
+    return " and ".join(str(item) for item in items) or "any subnet"

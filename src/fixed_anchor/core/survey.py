@@ -1,0 +1,85 @@
+"""What is in force on a host: the result of taking stock."""
+
+from __future__ import annotations
+
+import msgspec
+
+from fixed_anchor.core.addresses import IPAddress, IPInterface
+from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
+from fixed_anchor.core.findings import Finding
+
+
+class FoundAddress(msgspec.Struct, frozen=True):
+    """An address in the kernel. ``origin`` is ``dhcp``, ``fixed``, ``link-local`` or ``slaac``.
+
+    ``seconds_left`` is the rest of its valid lifetime, ``None`` for ever.
+    """
+
+    address: IPInterface
+    origin: str
+    seconds_left: int | None = None
+
+
+class Lease(msgspec.Struct, frozen=True):
+    """The DHCP lease of an interface, as far as the stack or the kernel tells."""
+
+    address: IPAddress
+    seconds_left: int | None
+    server: IPAddress | None = None
+
+
+class SurveyedInterface(msgspec.Struct, frozen=True):
+    """One interface: what the kernel holds, and where the stack's files declare it.
+
+    ``index`` is the kernel's number, 0 where only files were read. ``declared`` is
+    ``None`` where no file says anything about the interface.
+    """
+
+    link: LinkFacts
+    state: str
+    index: int = 0
+    addresses: tuple[FoundAddress, ...] = ()
+    routes: tuple[Route, ...] = ()
+    resolvers: tuple[IPAddress, ...] = ()
+    search: tuple[str, ...] = ()
+    lease: Lease | None = None
+    declared: InterfaceConfig | None = None
+    declared_in: tuple[Place, ...] = ()
+
+    @property
+    def name(self) -> str:
+        return self.link.name
+
+    def leased_addresses(self) -> tuple[IPAddress, ...]:
+        return tuple(a.address.ip for a in self.addresses if a.origin == "dhcp")
+
+    def default_routes(self, version: int) -> tuple[Route, ...]:
+        return tuple(r for r in self.routes if r.is_default and r.destination.version == version)
+
+
+class HostSurvey(msgspec.Struct, frozen=True):
+    """All interfaces of one host (loopback left out), and the stack in charge.
+
+    ``stack`` is the name of a dialect, or ``None`` with the reason in ``stack_evidence``.
+    ``running`` is false where only files were read (an image, a template).
+    """
+
+    host: str
+    stack: str | None
+    stack_evidence: tuple[str, ...]
+    interfaces: tuple[SurveyedInterface, ...]
+    findings: tuple[Finding, ...] = ()
+    running: bool = True
+
+    def interface(self, name: str) -> SurveyedInterface | None:
+        return next((i for i in self.interfaces if i.name == name), None)
+
+    def by_mac(self, mac: str) -> tuple[SurveyedInterface, ...]:
+        """Interfaces whose permanent MAC, or MAC in use, is ``mac``."""
+        return tuple(i for i in self.interfaces if mac in (i.link.permanent_mac or i.link.mac, i.link.mac))
+
+    def own_macs(self) -> frozenset[str]:
+        return frozenset(m for i in self.interfaces for m in (i.link.mac, i.link.permanent_mac) if m)
+
+    def own_addresses(self) -> frozenset[IPAddress]:
+        return frozenset(a.address.ip for i in self.interfaces for a in i.addresses)

@@ -1,0 +1,140 @@
+"""Proving that what is wanted is in force: the checks on facts that somebody else gathered."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+import msgspec
+
+from fixed_anchor.core.config import InterfaceConfig, says
+from fixed_anchor.core.survey import SurveyedInterface
+
+PASS, FAIL, SKIPPED = "pass", "fail", "skipped"
+
+AS_PLANNED, NOT_AS_PLANNED, UNDETERMINED = "as planned", "not as planned", "undetermined"
+
+
+class VerifyCheck(msgspec.Struct, frozen=True):
+    """One check and its outcome. ``seen_from`` names the machine or vantage; ``seconds`` how long it took.
+
+    ``why`` says why a check failed or was skipped, ``None`` where it passed.
+    """
+
+    code: str
+    required: bool
+    host: str
+    interface: str
+    seen_from: str
+    expected: str
+    observed: str
+    outcome: str
+    why: str | None = None
+    seconds: float = 0.0
+
+
+def verdict_of(checks: Iterable[VerifyCheck]) -> str:
+    """``not as planned`` if a required check failed, ``undetermined`` if one was skipped, else ``as planned``."""
+    required = [c for c in checks if c.required]
+    if any(c.outcome == FAIL for c in required):
+        return NOT_AS_PLANNED
+    if any(c.outcome == SKIPPED for c in required):
+        return UNDETERMINED
+    return AS_PLANNED
+
+
+def state_checks(host: str, wanted: InterfaceConfig, found: SurveyedInterface, seen_from: str) -> Iterator[VerifyCheck]:
+    """What the kernel, the resolver and the files say, held against ``wanted``."""
+
+    def outcome(code: str, expected: str, observed: str, good: bool, why: str) -> VerifyCheck:
+        return VerifyCheck(
+            code,
+            True,
+            host,
+            wanted.interface,
+            seen_from,
+            expected,
+            observed,
+            PASS if good else FAIL,
+            None if good else why,
+        )
+
+    kernel = {a.address: a for a in found.addresses}
+    for version in (4, 6):
+        method = wanted.method(version)
+        held = [a for a in found.addresses if a.address.version == version and a.origin != "link-local"]
+        shown = ", ".join(f"{a.address} ({a.origin})" for a in held) or "none"
+        if method == "fixed":
+            for address in wanted.of_family(version):
+                yield outcome("address-present", str(address), shown, address in kernel, "the kernel does not hold it")
+                in_kernel = kernel.get(address)
+                if in_kernel is not None:
+                    fixed = in_kernel.seconds_left is None and in_kernel.origin == "fixed"
+                    observed = "fixed" if fixed else f"{in_kernel.origin}, {in_kernel.seconds_left} s left"
+                    yield outcome("address-not-leased", "fixed", observed, fixed, "it still comes from a lease")
+            leftover = [a for a in held if a.address not in wanted.addresses and a.origin == "dhcp"]
+            yield outcome(
+                "no-leased-address",
+                "no leased address left",
+                ", ".join(str(a.address) for a in leftover) or "none",
+                not leftover,
+                "a DHCP client still holds a lease",
+            )
+        elif method == "dhcp":
+            leased = [a for a in held if a.origin == "dhcp"]
+            yield outcome("address-leased", "a leased address", shown, bool(leased), "no lease was obtained")
+        elif method == "off":
+            yield outcome("family-off", f"no IPv{version} address", shown, not held, "an address is left")
+        if method == "fixed" or (method == "dhcp" and wanted.default_routes(version)):
+            want = {(r.next_hop, r.metric) for r in wanted.default_routes(version)}
+            have = {
+                (r.next_hop, r.metric if any(m == r.metric for _, m in want) else None)
+                for r in found.default_routes(version)
+            }
+            yield outcome(
+                "default-route",
+                ", ".join(str(r) for r in wanted.default_routes(version)) or "none",
+                ", ".join(str(r) for r in found.default_routes(version)) or "none",
+                want == have,
+                "the default route is not the one wanted",
+            )
+        elif method == "dhcp":
+            yield outcome(
+                "default-route",
+                "one from the lease",
+                ", ".join(str(r) for r in found.default_routes(version)) or "none",
+                bool(found.default_routes(version)) or not wanted.lease_routes,
+                "the lease brought no default route",
+            )
+    if wanted.resolvers:
+        yield outcome(
+            "resolvers-in-force",
+            ", ".join(map(str, wanted.resolvers)),
+            ", ".join(map(str, found.resolvers)) or "none",
+            found.resolvers == wanted.resolvers,
+            "the resolver uses others",
+        )
+    if wanted.search:
+        yield outcome(
+            "search-in-force",
+            " ".join(wanted.search),
+            " ".join(found.search) or "none",
+            found.search == wanted.search,
+            "the resolver searches others",
+        )
+
+
+def files_check(host: str, wanted: InterfaceConfig, found: SurveyedInterface, seen_from: str) -> VerifyCheck:
+    """Whether the files, which a reboot will load, declare what is wanted."""
+    where = str(found.declared_in[0]) if found.declared_in else "no file"
+    good = found.declared is not None and says(found.declared, wanted)
+    return VerifyCheck(
+        "files-as-planned",
+        True,
+        host,
+        wanted.interface,
+        seen_from,
+        "the files declare what is wanted",
+        f"{where} does" if good else f"{where} declares something else",
+        PASS if good else FAIL,
+        None if good else "the next boot would load something else",
+    )

@@ -1,0 +1,71 @@
+"""From a plan to the configuration one interface shall have."""
+
+from __future__ import annotations
+
+from fixed_anchor.core.addresses import IPAddress, IPInterface, default_network, with_prefix
+from fixed_anchor.core.config import InterfaceConfig, Route
+from fixed_anchor.core.plan import Gateway, InterfacePlan, Plan, Segment
+
+
+def interface_address(segment: Segment, address: IPAddress, prefix: int | None) -> IPInterface:
+    """``address`` with its own prefix, or that of the segment's subnet it lies in.
+
+    An address outside every subnet gets the longest prefix: the finding
+    ``outside-subnet`` stops it before it is used.
+    """
+    if prefix is None:
+        subnet = segment.subnet_of(address)
+        prefix = subnet.prefixlen if subnet else address.max_prefixlen
+    return with_prefix(address, prefix)
+
+
+def gateways_of(interface: InterfacePlan, segment: Segment) -> tuple[Gateway, ...]:
+    """The gateways an interface uses: its own where it names any, else its segment's."""
+    return segment.gateways if interface.gateways is None else interface.gateways
+
+
+def wanted_config(plan: Plan, interface: InterfacePlan) -> InterfaceConfig:
+    """The configuration that ``plan`` wants for ``interface``.
+
+    Prefix, gateway, resolvers and search domains come from the segment unless the
+    interface names its own. Only a fixed family gets a default route; an interface
+    with no fixed family leaves resolvers and search domains to the lease.
+    """
+    segment = plan.segments[interface.segment]
+    methods = {4: interface.ipv4, 6: interface.ipv6}
+    addresses = tuple(
+        interface_address(segment, held.address, held.prefix)
+        for held in interface.hold
+        if methods[held.address.version] == "fixed"
+    )
+    routes: list[Route] = []
+    for gateway in gateways_of(interface, segment):
+        version = gateway.address.version
+        family = [a for a in addresses if a.version == version]
+        if methods[version] != "fixed" or not family:
+            continue
+        on_link = not any(gateway.address in a.network for a in family)
+        metric = gateway.metric if gateway.metric is not None else interface.metric
+        routes.append(Route(default_network(version), gateway.address, metric, on_link))
+    routes.extend(interface.routes)
+    any_fixed = "fixed" in methods.values()
+    all_leased = not any_fixed and any(m in ("dhcp", "ra") for m in methods.values())
+    resolvers, search = interface.resolvers, interface.search
+    if resolvers is None and (any_fixed or all_leased):
+        resolvers = segment.resolvers if any_fixed else ()
+    if search is None and (any_fixed or all_leased):
+        search = segment.search if any_fixed else ()
+    carries_default = interface.gateways is None or bool(interface.gateways)
+    return InterfaceConfig(
+        interface=interface.name,
+        ipv4=interface.ipv4,
+        ipv6=interface.ipv6,
+        addresses=addresses,
+        routes=tuple(routes),
+        resolvers=resolvers,
+        search=search,
+        mtu=interface.mtu,
+        time_servers=interface.time_servers,
+        lease_routes=carries_default,
+        lease_resolvers=carries_default,
+    )

@@ -1,0 +1,126 @@
+"""File access shared by the machines whose files lie on a disk here."""
+
+from __future__ import annotations
+
+import glob
+import os
+import stat
+from pathlib import Path
+
+from fixed_anchor.core.errors import InputError, NoAccess
+from fixed_anchor.dialects.protocol import FileText, decode
+
+_MAX_LINKS = 40
+_MAX_SIZE = 16 * 1024 * 1024
+
+
+class DiskFiles:
+    """Files below ``root``; symbolic links are followed as the host itself would, never out of ``root``."""
+
+    def __init__(self, root: Path) -> None:
+        self.root = Path(os.path.abspath(root))
+
+    def local(self, path: str, links_left: int = _MAX_LINKS) -> Path:
+        """Where the host's ``path`` lies here, with the links in it resolved inside the root."""
+        if self.root == Path("/"):
+            return Path(path)
+        here = self.root
+        parts = [p for p in path.split("/") if p not in ("", ".")]
+        while parts:
+            part = parts.pop(0)
+            if part == "..":
+                here = here.parent if here != self.root else here
+                continue
+            candidate = here / part
+            if candidate.is_symlink():
+                links_left -= 1
+                if links_left < 0:
+                    raise InputError("too many symbolic links", file=path)
+                target = os.readlink(candidate)
+                if target.startswith("/"):
+                    here = self.root
+                parts = [p for p in target.split("/") if p not in ("", ".")] + parts
+                continue
+            here = candidate
+        return here
+
+    def read(self, path: str) -> FileText | None:
+        local = self.local(path)
+        try:
+            with open(local, "rb") as file:
+                info = os.fstat(file.fileno())
+                if not stat.S_ISREG(info.st_mode):
+                    return None
+                if info.st_size > _MAX_SIZE:
+                    raise InputError(f"{info.st_size} bytes are too many for a configuration file", file=path)
+                data = file.read()
+        except (FileNotFoundError, NotADirectoryError, IsADirectoryError):
+            return None
+        except PermissionError:
+            raise NoAccess("no permission to read this file", file=path, remedy="run as root") from None
+        except OSError as error:
+            raise InputError(f"cannot be read: {error.strerror}", file=path) from None
+        return FileText(path, decode(data), stat.S_IMODE(info.st_mode), info.st_uid, info.st_gid)
+
+    def glob(self, pattern: str) -> list[str]:
+        folder = self.local(os.path.dirname(pattern))
+        host_folder = os.path.dirname(pattern)
+        found = glob.glob(os.path.join(glob.escape(str(folder)), os.path.basename(pattern)))
+        paths = [f"{host_folder}/{os.path.basename(p)}" for p in found]
+        return sorted(p for p in paths if os.path.isfile(self.local(p)))
+
+    def link_target(self, path: str) -> str | None:
+        folder = self.local(os.path.dirname(path))
+        local = folder / os.path.basename(path)
+        return os.readlink(local) if local.is_symlink() else None
+
+    def folders(self, path: str) -> list[str]:
+        local = self.local(path)
+        try:
+            return sorted(e.name for e in os.scandir(local) if e.is_dir(follow_symlinks=False))
+        except (FileNotFoundError, NotADirectoryError):
+            return []
+        except PermissionError:
+            raise NoAccess("no permission to read this folder", file=path, remedy="run as root") from None
+
+    def make_folder(self, path: str) -> bool:
+        try:
+            self.local(path).mkdir(mode=0o700, parents=True)
+        except FileExistsError:
+            return False
+        except PermissionError:
+            raise NoAccess("no permission to make this folder", file=path, remedy="run as root") from None
+        except OSError as error:
+            raise NoAccess(f"cannot be made: {error.strerror}", file=path) from None
+        return True
+
+    def put(self, path: str, data: bytes, mode: int = 0o600) -> None:
+        write_beside(self.local(path), data, mode, path)
+
+
+def write_beside(path: Path, data: bytes, mode: int, shown: str | None = None) -> None:
+    """Writes ``path`` so that it holds the old bytes or the new ones: beside, synced, renamed.
+
+    Raises :class:`NoAccess` with ``shown`` as the file's name.
+    """
+    beside = path.with_name(f".{path.name}.{os.getpid()}.new")
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        descriptor = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW, mode)
+        try:
+            with os.fdopen(descriptor, "wb") as file:
+                file.write(data)
+                file.flush()
+                os.fchmod(file.fileno(), mode)
+                os.fsync(file.fileno())
+            os.replace(beside, path)
+        except BaseException:
+            beside.unlink(missing_ok=True)
+            raise
+        folder = os.open(path.parent, os.O_RDONLY)
+        try:
+            os.fsync(folder)
+        finally:
+            os.close(folder)
+    except OSError as error:
+        raise NoAccess(f"cannot be written: {error.strerror}", file=shown or str(path)) from None

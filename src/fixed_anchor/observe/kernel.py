@@ -1,0 +1,141 @@
+"""Links, addresses and routes of the kernel, through ``ip -json`` (ip-address(8), ip-route(8))."""
+
+from __future__ import annotations
+
+import json
+from ipaddress import IPv4Address, IPv6Address
+from typing import Any
+
+import msgspec
+
+from fixed_anchor.core.addresses import IPAddress, default_network, parse_address, parse_network, with_prefix
+from fixed_anchor.core.config import LinkFacts, Route
+from fixed_anchor.core.errors import NoAccess
+from fixed_anchor.core.survey import FoundAddress
+from fixed_anchor.machines.protocol import Machine
+
+_FOREVER = 2**32 - 1
+
+
+class KernelLink(msgspec.Struct, frozen=True):
+    """One link as the kernel has it."""
+
+    facts: LinkFacts
+    index: int
+    state: str
+    addresses: tuple[FoundAddress, ...]
+
+
+class KernelRoute(msgspec.Struct, frozen=True):
+    """One route of the main table, the interface it leaves by, and who installed it."""
+
+    interface: str
+    route: Route
+    protocol: str
+
+
+def links(machine: Machine) -> tuple[KernelLink, ...]:
+    """All links but loopback. Raises :class:`NoAccess` where ``ip`` cannot be run."""
+    found: list[KernelLink] = []
+    for link in _json(machine, ("ip", "-j", "-d", "address", "show")):
+        if link.get("link_type") == "loopback" or "ifname" not in link:
+            continue
+        kind = link.get("linkinfo", {}).get("info_kind", "ethernet")
+        facts = LinkFacts(
+            name=link["ifname"],
+            mac=link.get("address") if link.get("link_type") == "ether" else None,
+            permanent_mac=link.get("permaddr"),
+            kind="ethernet" if kind == "veth" else kind,
+        )
+        found.append(
+            KernelLink(
+                facts=facts,
+                index=int(link.get("ifindex", 0)),
+                state=_state(link),
+                addresses=tuple(_address(info) for info in link.get("addr_info", ()) if "local" in info),
+            )
+        )
+    return tuple(found)
+
+
+def _state(link: dict[str, Any]) -> str:
+    state = str(link.get("operstate", "UNKNOWN")).lower()
+    if state == "unknown" and "LOWER_UP" in link.get("flags", ()):
+        return "up"
+    return state
+
+
+def _address(info: dict[str, Any]) -> FoundAddress:
+    address = parse_address(info["local"])
+    life = int(info.get("valid_life_time", _FOREVER))
+    dynamic = bool(info.get("dynamic"))
+    if address.is_link_local:
+        origin = "link-local"
+    elif not dynamic:
+        origin = "fixed"
+    elif isinstance(address, IPv4Address):
+        origin = "dhcp"
+    else:
+        # A DHCPv6 address is a /128 (RFC 5942); one made from a router's prefix has that prefix.
+        origin = "dhcp" if info["prefixlen"] == 128 else "slaac"
+    return FoundAddress(with_prefix(address, int(info["prefixlen"])), origin, None if life == _FOREVER else life)
+
+
+def routes(machine: Machine) -> tuple[KernelRoute, ...]:
+    """All unicast routes of the main tables that have a next hop, or that somebody configured."""
+    found: list[KernelRoute] = []
+    for argv, version in (
+        (("ip", "-j", "route", "show"), 4),
+        (("ip", "-j", "-6", "route", "show"), 6),
+    ):
+        for entry in _json(machine, argv):
+            found.extend(_routes(entry, version))
+    return tuple(found)
+
+
+def _routes(entry: dict[str, Any], version: int) -> list[KernelRoute]:
+    if entry.get("type", "unicast") != "unicast" or entry.get("protocol") == "kernel":
+        return []
+    destination = (
+        default_network(version) if entry["dst"] == "default" else parse_network(_with_length(entry["dst"], version))
+    )
+    hops = entry.get("nexthops") or [entry]
+    found = []
+    for hop in hops:
+        next_hop = _next_hop(hop)
+        device = hop.get("dev") or entry.get("dev")
+        if device is None:
+            continue
+        flags = [*entry.get("flags", ()), *hop.get("flags", ())]
+        metric = entry.get("metric")
+        # The kernel's own default metric for IPv6 says nothing.
+        if version == 6 and metric == 1024:
+            metric = None
+        found.append(
+            KernelRoute(device, Route(destination, next_hop, metric, "onlink" in flags), entry.get("protocol", "boot"))
+        )
+    return found
+
+
+def _with_length(text: str, version: int) -> str:
+    return text if "/" in text else f"{text}/{32 if version == 4 else 128}"
+
+
+def _next_hop(hop: dict[str, Any]) -> IPAddress | None:
+    if "gateway" in hop:
+        return parse_address(hop["gateway"])
+    if "via" in hop:
+        return IPv6Address(hop["via"]["host"])
+    return None
+
+
+def _json(machine: Machine, argv: tuple[str, ...]) -> list[dict[str, Any]]:
+    ran = machine.run(argv)
+    if ran.status == 127:
+        raise NoAccess(f"{argv[0]} is not there", remedy="install iproute2")
+    if ran.status != 0:
+        raise NoAccess(f"{' '.join(argv)} failed: {ran.err.strip() or ran.status}")
+    try:
+        return json.loads(ran.out or "[]")  # type: ignore[no-any-return]
+    except ValueError:
+        raise NoAccess(f"{' '.join(argv)} printed what is no JSON", remedy="iproute2 4.17 or newer is needed") from None

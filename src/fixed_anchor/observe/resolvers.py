@@ -1,0 +1,63 @@
+"""Resolvers and search domains in force: resolv.conf(5), or systemd-resolved's per link."""
+
+from __future__ import annotations
+
+from fixed_anchor.core.addresses import IPAddress, parse_address
+from fixed_anchor.machines.protocol import Machine
+
+RESOLV_CONF = "/etc/resolv.conf"
+#: At most this many servers of resolv.conf are used (MAXNS, resolv.conf(5)).
+MAXNS = 3
+
+
+def uses_resolved(machine: Machine) -> bool:
+    """Whether /etc/resolv.conf is the stub of systemd-resolved."""
+    target = machine.link_target(RESOLV_CONF)
+    return target is not None and target.endswith("/systemd/resolve/stub-resolv.conf")
+
+
+def of_link(machine: Machine, interface: str) -> tuple[tuple[IPAddress, ...], tuple[str, ...]]:
+    """Resolvers and search domains that systemd-resolved uses for ``interface``."""
+    servers = _words(machine, "dns", interface)
+    domains = _words(machine, "domain", interface)
+    return (
+        tuple(a for w in servers if (a := _address(w)) is not None),
+        tuple(d.lstrip("~").rstrip(".").lower() for d in domains if d != "~."),
+    )
+
+
+def _words(machine: Machine, what: str, interface: str) -> list[str]:
+    ran = machine.run(("resolvectl", what, interface))
+    if ran.status != 0:
+        return []
+    # "Link 2 (eth0): 203.0.113.2 203.0.113.3"
+    return ran.out.partition("): ")[2].split()
+
+
+def _address(word: str) -> IPAddress | None:
+    # resolvectl may add a port, an interface and a server name: 203.0.113.2:53%2#name
+    base = word.partition("#")[0].partition("%")[0]
+    try:
+        return parse_address(base)
+    except ValueError:
+        pass
+    try:
+        return parse_address(base.rpartition(":")[0].strip("[]"))
+    except ValueError:
+        return None
+
+
+def of_resolv_conf(machine: Machine) -> tuple[tuple[IPAddress, ...], tuple[str, ...]]:
+    """What /etc/resolv.conf says (resolv.conf(5)): the first three servers, the last search list."""
+    file = machine.read(RESOLV_CONF)
+    servers: list[IPAddress] = []
+    search: tuple[str, ...] = ()
+    for line in file.text.splitlines() if file else ():
+        words = line.split()
+        if len(words) < 2 or line[0] in "#;":
+            continue
+        if words[0] == "nameserver" and (address := _address(words[1])) is not None:
+            servers.append(address)
+        elif words[0] in ("search", "domain"):
+            search = tuple(w.rstrip(".").lower() for w in words[1:])
+    return tuple(servers[:MAXNS]), search

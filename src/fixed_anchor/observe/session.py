@@ -1,0 +1,40 @@
+"""The address by which the operator's own session comes in, if it comes over the network."""
+
+from __future__ import annotations
+
+import os
+
+from fixed_anchor.core.addresses import IPAddress, parse_address
+
+
+def session_address() -> IPAddress | None:
+    """This machine's end of the SSH session that the tool runs in, or ``None``.
+
+    sshd sets SSH_CONNECTION (ssh(1)); sudo and su drop it, so the environment of the
+    parents is looked at as well.
+    """
+    text = os.environ.get("SSH_CONNECTION") or _of_parents()
+    words = (text or "").split()
+    if len(words) != 4:
+        return None
+    try:
+        return parse_address(words[2].removeprefix("::ffff:").partition("%")[0])
+    except ValueError:
+        return None
+
+
+def _of_parents() -> str | None:
+    pid = os.getppid()
+    for _ in range(64):
+        if pid <= 1:
+            return None
+        try:
+            with open(f"/proc/{pid}/environ", "rb") as file:
+                for item in file.read().split(b"\0"):
+                    if item.startswith(b"SSH_CONNECTION="):
+                        return item.partition(b"=")[2].decode("ascii", "replace")
+            with open(f"/proc/{pid}/stat", "rb") as file:
+                pid = int(file.read().rpartition(b")")[2].split()[1])
+        except (OSError, ValueError, IndexError):
+            return None
+    return None

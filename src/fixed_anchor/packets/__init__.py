@@ -1,0 +1,1 @@
+"""Packets as bytes and frozen types, and conversations made of them. No sockets, no clock."""

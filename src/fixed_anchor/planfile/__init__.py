@@ -1,0 +1,1 @@
+"""The text of an addressing plan: reading it with lines and columns, and writing a new one."""

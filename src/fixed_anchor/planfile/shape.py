@@ -1,0 +1,126 @@
+"""The written shape of a plan, as types: the keys the reader knows, and the JSON Schema for editors.
+
+A scalar is accepted wherever a list is. What the values mean is checked by the
+reader, :mod:`fixed_anchor.planfile.reader`; a test holds the two together.
+"""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+import msgspec
+from msgspec import Meta, Struct
+
+Text = Annotated[str, Meta(min_length=1)]
+Address = Annotated[str, Meta(description="an IPv4 or IPv6 address without a prefix")]
+Subnet = Annotated[str, Meta(description="ADDRESS/PREFIX")]
+Range = Annotated[str, Meta(description="FIRST - LAST, a subnet, or one address")]
+Domain = Annotated[str, Meta(description="a domain name")]
+Number = int | str
+
+
+class GatewayShape(Struct, forbid_unknown_fields=True):
+    address: Address
+    metric: Number | None = None
+
+
+class RouteShape(Struct, forbid_unknown_fields=True):
+    destination: Annotated[str, Meta(description="a subnet, or `default`")]
+    next_hop: Address | None = None
+    metric: Number | None = None
+    on_link: bool = False
+
+
+class HeldShape(Struct, forbid_unknown_fields=True):
+    address: Address
+    prefix: Annotated[Number | None, Meta(description="overrides the segment's prefix, in bits")] = None
+
+
+class SegmentShape(Struct, forbid_unknown_fields=True):
+    subnet: list[Subnet] | Subnet
+    gateway: Any = None
+    resolvers: list[Address] | Address = []
+    search: list[Domain] | Domain = []
+    pools: Annotated[
+        list[Range] | Range | None,
+        Meta(description="DHCP pools; [] says: no DHCP server; absent says: not known"),
+    ] = None
+    reservations: dict[str, list[Address] | Address] = {}
+    set_aside: list[Range] | Range = []
+    reachable: list[Text] | Text = []
+
+
+class InterfaceShape(Struct, forbid_unknown_fields=True):
+    segment: Text
+    mac: Text | None = None
+    hold: Any = None
+    ipv4: Literal["fixed", "dhcp", "off", "untouched"] | None = None
+    ipv6: Literal["fixed", "dhcp", "ra", "off", "untouched"] | None = None
+    expect: list[Address] | Address = []
+    leave_alone: list[Address] | Address = []
+    gateway: Any = None
+    metric: Number | None = None
+    resolvers: list[Address] | Address | None = None
+    search: list[Domain] | Domain | None = None
+    mtu: Number | None = None
+    time_servers: list[Text] | Text | None = None
+    routes: list[RouteShape] | RouteShape = []
+
+
+class HostShape(Struct, forbid_unknown_fields=True):
+    interfaces: dict[str, InterfaceShape]
+    hostname: Text | None = None
+    reach: Annotated[Text | None, Meta(description="tree:DIR, standin:NAME; absent: only from the host itself")] = None
+
+
+class PlanShape(Struct, forbid_unknown_fields=True):
+    plan: Literal[1, "1"]
+    segments: dict[str, SegmentShape]
+    hosts: dict[str, HostShape]
+    site: Text | None = None
+    standin: Text | None = None
+    sources: list[dict[str, str]] = []
+
+
+def keys(shape: type[Struct]) -> tuple[str, ...]:
+    """The keys that a mapping of this shape may have."""
+    return shape.__struct_fields__
+
+
+def json_schema() -> dict[str, Any]:
+    """The JSON Schema (draft 2020-12) of a plan."""
+    gateway = {
+        "description": "a gateway's address, {address, metric}, or a list of these; `none` on an interface: "
+        "must not carry the default route",
+        "anyOf": [
+            {"type": "string"},
+            {"$ref": "#/$defs/GatewayShape"},
+            {"type": "array", "items": {"anyOf": [{"type": "string"}, {"$ref": "#/$defs/GatewayShape"}]}},
+        ],
+    }
+    held = {
+        "description": "the addresses to hold; the first of a family is the preferred source",
+        "anyOf": [
+            {"type": "string"},
+            {"$ref": "#/$defs/HeldShape"},
+            {"type": "array", "items": {"anyOf": [{"type": "string"}, {"$ref": "#/$defs/HeldShape"}]}},
+        ],
+    }
+    (_,), definitions = msgspec.json.schema_components([PlanShape], ref_template="#/$defs/{name}")
+    _, more = msgspec.json.schema_components([GatewayShape, HeldShape], ref_template="#/$defs/{name}")
+    definitions = {**definitions, **more}
+    definitions["SegmentShape"]["properties"]["gateway"] = gateway
+    definitions["InterfaceShape"]["properties"]["gateway"] = gateway
+    definitions["InterfaceShape"]["properties"]["hold"] = held
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": "Fixed Anchor addressing plan",
+        "$ref": "#/$defs/PlanShape",
+        "$defs": dict(sorted(definitions.items())),
+    }
+
+
+if __name__ == "__main__":
+    import json
+
+    print(json.dumps(json_schema(), indent=2))

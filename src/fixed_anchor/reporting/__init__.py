@@ -1,0 +1,1 @@
+"""What the commands print: terminal views and JSON documents."""

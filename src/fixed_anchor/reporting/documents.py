@@ -1,0 +1,130 @@
+"""The JSON documents of the commands. Scripts rely on these shapes; they only ever grow."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+import msgspec
+
+from fixed_anchor.core.findings import CheckResult, Finding
+from fixed_anchor.core.survey import HostSurvey
+from fixed_anchor.core.verification import VerifyCheck
+from fixed_anchor.engine.driver import ChangeStatus
+from fixed_anchor.workflow.draft import HostDraft
+from fixed_anchor.workflow.verify import VerifyResult
+
+FORMAT = 1
+
+
+def as_text(document: dict[str, Any]) -> str:
+    return json.dumps(document, indent=2, ensure_ascii=True)
+
+
+def survey_document(survey: HostSurvey) -> dict[str, Any]:
+    return {
+        "format": FORMAT,
+        "host": survey.host,
+        "stack": survey.stack,
+        "stack_evidence": list(survey.stack_evidence),
+        "interfaces": [
+            {
+                "name": i.name,
+                "mac": i.link.permanent_mac or i.link.mac,
+                "kind": i.link.kind,
+                "state": i.state,
+                "addresses": [
+                    {"address": str(a.address), "origin": a.origin, "seconds_left": a.seconds_left} for a in i.addresses
+                ],
+                "gateways": [str(r.next_hop) for r in i.routes if r.is_default and r.next_hop],
+                "resolvers": [str(r) for r in i.resolvers],
+                "search": list(i.search),
+                "lease": None
+                if i.lease is None
+                else {
+                    "address": str(i.lease.address),
+                    "server": None if i.lease.server is None else str(i.lease.server),
+                    "seconds_left": i.lease.seconds_left,
+                },
+                "declared_in": [{"file": p.file, "line": p.line} for p in i.declared_in],
+            }
+            for i in survey.interfaces
+        ],
+        "findings": [finding_document(f) for f in survey.findings],
+    }
+
+
+def finding_document(found: Finding) -> dict[str, Any]:
+    return msgspec.to_builtins(found)  # type: ignore[no-any-return]
+
+
+def check_document(result: CheckResult) -> dict[str, Any]:
+    return {
+        "format": FORMAT,
+        "verdict": result.verdict,
+        "findings": [finding_document(f) for f in result.findings],
+        "evidence": [msgspec.to_builtins(e) for e in result.evidence],
+    }
+
+
+def verify_document(result: VerifyResult) -> dict[str, Any]:
+    return {
+        "format": FORMAT,
+        "verdict": result.verdict,
+        "checks": [verify_check_document(c) for c in result.checks],
+    }
+
+
+def verify_check_document(check: VerifyCheck) -> dict[str, Any]:
+    return {
+        "code": check.code,
+        "required": check.required,
+        "host": check.host,
+        "interface": check.interface,
+        "from": check.seen_from,
+        "expected": check.expected,
+        "observed": check.observed,
+        "outcome": check.outcome,
+        "why": check.why,
+        "seconds": check.seconds,
+    }
+
+
+def draft_document(drafts: list[HostDraft]) -> dict[str, Any]:
+    return {
+        "format": FORMAT,
+        "hosts": [
+            {
+                "host": d.host,
+                "stack": d.stack,
+                "files": [
+                    {
+                        "path": e.path,
+                        "before": e.before and e.before.text,
+                        "after": e.after and e.after.text,
+                        "mode": None if e.after is None else f"{e.after.mode:04o}",
+                    }
+                    for e in d.edits
+                ],
+                "activate": [list(argv) for argv in (*d.steps.leave, *d.steps.activate)],
+            }
+            for d in drafts
+        ],
+    }
+
+
+def status_document(status: ChangeStatus | None, ends: str | None) -> dict[str, Any]:
+    return {
+        "format": FORMAT,
+        "open": None
+        if status is None
+        else {
+            "change": status.number,
+            "state": status.state,
+            "interface": status.interface,
+            "seconds_left": status.left,
+            "ends": ends,
+            "guard_alive": status.guard_alive,
+            "verification": status.verdict,
+        },
+    }

@@ -1,0 +1,265 @@
+"""Terminal views. Everything printed has lost its control characters."""
+
+from __future__ import annotations
+
+import difflib
+import os
+from collections.abc import Iterable
+
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+from fixed_anchor.core.errors import printable
+from fixed_anchor.core.findings import CheckResult, Finding
+from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
+from fixed_anchor.core.verification import VerifyCheck
+from fixed_anchor.dialects.protocol import FileEdit
+from fixed_anchor.workflow.draft import HostDraft
+from fixed_anchor.workflow.verify import VerifyResult
+
+STYLES = {
+    "blocker": "bold red",
+    "undetermined": "bold yellow",
+    "warning": "yellow",
+    "note": "cyan",
+    "pass": "green",
+    "fail": "bold red",
+    "skipped": "bold yellow",
+    "clear": "bold green",
+    "blocked": "bold red",
+    "as planned": "bold green",
+    "not as planned": "bold red",
+    "confirmed": "bold green",
+    "put-back": "bold yellow",
+    "stuck": "bold red",
+}
+
+
+def console(color: str, stderr: bool = False) -> Console:
+    """A console that obeys ``color`` (auto, always, never), NO_COLOR and the terminal."""
+    no_color = color == "never" or (color == "auto" and bool(os.environ.get("NO_COLOR")))
+    force = True if color == "always" else None
+    made = Console(
+        stderr=stderr, no_color=no_color, force_terminal=force, highlight=False, soft_wrap=False, emoji=False
+    )
+    if not made.is_terminal:
+        # A pipe has no width; lines are not broken where nobody looks at columns.
+        made.width = 200
+    return made
+
+
+def style_of(found: Finding) -> str:
+    return "undetermined" if found.undetermined else found.severity
+
+
+def lifetime(seconds: int | None) -> str:
+    """A lifetime in words: ``2 h 10 min left``."""
+    if seconds is None:
+        return "for ever"
+    if seconds >= 7200:
+        return f"{seconds // 3600} h {seconds % 3600 // 60} min left"
+    return f"{seconds // 60} min left" if seconds >= 120 else f"{seconds} s left"
+
+
+# --- survey ------------------------------------------------------------------------------
+
+
+def show_survey(out: Console, survey: HostSurvey) -> None:
+    title = Text(printable(survey.host), style="bold")
+    title.append(
+        f"   network stack: {survey.stack or 'none that is supported'}"
+        + ("" if survey.running else "   (files only, nothing running)"),
+        style="default",
+    )
+    out.print(title)
+    for evidence in survey.stack_evidence:
+        out.print(Text(f"  because {printable(evidence)}", style="dim"))
+    for interface in survey.interfaces:
+        out.print()
+        _show_interface(out, interface, survey.running)
+    if survey.findings:
+        out.print()
+        show_findings(out, survey.findings)
+
+
+def _show_interface(out: Console, interface: SurveyedInterface, running: bool) -> None:
+    head = Text(printable(interface.name), style="bold")
+    head.append(f"   {interface.link.permanent_mac or interface.link.mac or 'no MAC known'}", style="default")
+    head.append(f"   {interface.link.kind}, link {printable(interface.state)}", style="dim")
+    out.print(head)
+    table = Table(box=None, show_header=False, padding=(0, 2, 0, 2))
+    table.add_column(style="dim", no_wrap=True)
+    table.add_column()
+    for address in interface.addresses:
+        said = {"dhcp": "leased", "fixed": "fixed", "link-local": "link-local", "slaac": "from router advertisements"}
+        text = Text(str(address.address))
+        text.append(f"   {said[address.origin]}", style="yellow" if address.origin == "dhcp" else "green")
+        if address.origin == "dhcp":
+            text.append(f", {lifetime(address.seconds_left)}", style="dim")
+        table.add_row("address", text)
+    if running and not interface.addresses:
+        table.add_row("address", Text("none", style="yellow"))
+    if interface.lease is not None and interface.lease.server is not None:
+        table.add_row("leased by", str(interface.lease.server))
+    for route in interface.routes:
+        if route.is_default:
+            metric = f"   metric {route.metric}" if route.metric is not None else ""
+            table.add_row("gateway", f"{route.next_hop}{metric}")
+    if interface.resolvers:
+        table.add_row("resolvers", ", ".join(map(str, interface.resolvers)))
+    if interface.search:
+        table.add_row("search", printable(" ".join(interface.search)))
+    declared = interface.declared
+    if declared is not None:
+        held = ", ".join(str(a) for a in declared.addresses)
+        said_ipv4 = declared.ipv4 + (f" {held}" if held else "")
+        table.add_row("files say", f"IPv4 {said_ipv4}")
+    if interface.declared_in:
+        table.add_row("declared in", _places(interface))
+    else:
+        table.add_row("declared in", Text("no file of a supported stack", style="yellow"))
+    out.print(table)
+
+
+def _places(interface: SurveyedInterface) -> str:
+    lines: dict[str, list[str]] = {}
+    for place in interface.declared_in:
+        lines.setdefault(place.file, []).append(str(place.line))
+    return printable(", ".join(f"{file}:{','.join(numbers)}" for file, numbers in lines.items()))
+
+
+# --- check -------------------------------------------------------------------------------
+
+
+def show_check(out: Console, plan_file: str, result: CheckResult) -> None:
+    show_findings(out, result.findings)
+    if result.findings:
+        out.print()
+    show_evidence(out, result)
+    verdict = result.verdict
+    line = Text(f"{printable(plan_file)}: ")
+    line.append(verdict, style=STYLES.get(verdict, "bold"))
+    counts: dict[str, int] = {}
+    for found in result.findings:
+        counts[style_of(found)] = counts.get(style_of(found), 0) + 1
+    if counts:
+        line.append("   " + ", ".join(f"{n} {_plural(kind, n)}" for kind, n in counts.items()), style="dim")
+    out.print(line)
+
+
+def _plural(kind: str, count: int) -> str:
+    return kind if count == 1 or kind == "undetermined" else f"{kind}s"
+
+
+def show_findings(out: Console, findings: Iterable[Finding]) -> None:
+    for found in findings:
+        kind = style_of(found)
+        line = Text()
+        line.append(f"{kind:<13}", style=STYLES[kind])
+        line.append(f"{found.code}", style="bold")
+        where = "  ".join(t for t in (found.host, found.interface) if t)
+        if where:
+            line.append(f"  {printable(where)}", style="dim")
+        out.print(line)
+        table = Table(box=None, show_header=False, padding=(0, 1, 0, 0))
+        table.add_column(width=12)
+        table.add_column(style="dim", no_wrap=True)
+        table.add_column(overflow="fold")
+        table.add_row("", "what", printable(found.message))
+        table.add_row("", "seen in", printable(found.seen_in))
+        table.add_row("", "do", printable(found.remedy))
+        out.print(table)
+
+
+def show_evidence(out: Console, result: CheckResult) -> None:
+    for evidence in result.evidence:
+        line = Text("evidence for ")
+        line.append(evidence.address, style="bold")
+        if evidence.host:
+            line.append(f"  {printable(evidence.host)}", style="dim")
+        out.print(line)
+        table = Table(box=None, show_header=False, padding=(0, 2, 0, 2))
+        table.add_column(no_wrap=True)
+        table.add_column(no_wrap=True)
+        table.add_column(overflow="fold")
+        for looked in evidence.consulted:
+            table.add_row(
+                Text("asked", style="green"),
+                printable(looked.source),
+                Text(printable(looked.said)).append(f"   {printable(looked.at)}", style="dim"),
+            )
+        for missing in evidence.not_consulted:
+            table.add_row(Text("not asked", style="yellow"), printable(missing.source), printable(missing.why))
+        out.print(table)
+        out.print()
+
+
+# --- draft -------------------------------------------------------------------------------
+
+
+def show_draft(out: Console, drafts: list[HostDraft]) -> None:
+    for draft in drafts:
+        head = Text(printable(draft.host), style="bold")
+        head.append(f"   {draft.stack}", style="dim")
+        out.print(head)
+        if not draft.edits:
+            out.print("  the files say so already; nothing is to be written")
+        for edit in draft.edits:
+            show_diff(out, edit)
+        for argv in (*draft.steps.leave, *draft.steps.activate):
+            out.print(Text("  then run  ", style="dim").append(" ".join(argv), style="default"))
+        out.print()
+
+
+def show_diff(out: Console, edit: FileEdit) -> None:
+    """One file as a unified diff, with the change of its mode."""
+    before = edit.before.text if edit.before else ""
+    after = edit.after.text if edit.after else ""
+    if edit.before and edit.after and edit.before.mode != edit.after.mode:
+        out.print(f"  {printable(edit.path)}: mode {edit.before.mode:04o} becomes {edit.after.mode:04o}")
+    elif edit.before is None and edit.after is not None:
+        out.print(f"  {printable(edit.path)}: new, mode {edit.after.mode:04o}")
+    elif edit.after is None:
+        out.print(f"  {printable(edit.path)}: removed")
+    lines = difflib.unified_diff(
+        before.splitlines(), after.splitlines(), edit.path, edit.path, "as it is", "as drafted", lineterm=""
+    )
+    for line in lines:
+        if line.startswith(("---", "+++")):
+            style = "bold"
+        elif line.startswith("@@"):
+            style = "cyan"
+        elif line.startswith("+"):
+            style = "green"
+        elif line.startswith("-"):
+            style = "red"
+        else:
+            style = "default"
+        shown = line[:1] + printable(line[1:]) if line else line
+        out.print(Text("  " + shown, style=style))
+
+
+# --- verify ------------------------------------------------------------------------------
+
+
+def show_verify(out: Console, result: VerifyResult) -> None:
+    for check in result.checks:
+        out.print(_check_line(check))
+        if check.why:
+            out.print(Text(f"{'':<9}{printable(check.why)}", style="dim"))
+    line = Text("the state is ")
+    line.append(result.verdict, style=STYLES.get(result.verdict, "bold yellow"))
+    out.print(line)
+
+
+def _check_line(check: VerifyCheck) -> Text:
+    line = Text()
+    line.append(f"{check.outcome:<9}", style=STYLES[check.outcome] if check.required else "dim")
+    line.append(f"{check.code:<22}", style="bold")
+    line.append(printable(check.expected))
+    if check.observed != check.expected:
+        line.append(f"   seen: {printable(check.observed)}", style="dim")
+    if not check.required:
+        line.append("   (not required)", style="dim")
+    return line

@@ -1,0 +1,245 @@
+"""The engine's verbs on a simulated host: the same data, the same states, the same exit statuses.
+
+There is no guard process. What the guard would have done since is done at the next
+call: a deadline that has passed puts the change back before anything else happens.
+A parity test holds this and ``engine.sh`` together.
+"""
+
+from __future__ import annotations
+
+import fcntl
+import os
+import shutil
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import NamedTuple
+
+from fixed_anchor.standins.host import StandinHost
+
+FINAL = ("confirmed", "put-back")
+
+
+class _Line(NamedTuple):
+    number: str
+    kind: str
+    mode: int
+    path: str
+
+
+class StandinEngine:
+    """One change of a simulated host. ``folder`` is the change's, ``tree`` the root of the host's files."""
+
+    def __init__(self, host: StandinHost, tree: Path, folder: Path) -> None:
+        self.host = host
+        self.tree = tree
+        self.folder = folder
+        self.name = folder.name
+
+    def verb(self, verb: str, word: str) -> tuple[int, str, str]:
+        """Status, output and error output of one verb."""
+        with self._locked():
+            self._catch_up()
+            if verb == "start":
+                return self._start()
+            if verb == "status":
+                return 0, self._status(), ""
+            if verb == "verdict":
+                return self._verdict(word)
+            if verb == "confirm":
+                return self._confirm()
+            if verb == "put-back":
+                return self._put_back_now()
+        return 2, "", f"engine: no such verb: {verb}"
+
+    @contextmanager
+    def _locked(self) -> Iterator[None]:
+        with open(self.folder.parent / ".standin-lock", "w") as lock:
+            fcntl.flock(lock, fcntl.LOCK_EX)
+            yield
+
+    # --- files of the change ----------------------------------------------------------
+
+    def _value(self, name: str) -> str:
+        try:
+            return (self.folder / name).read_text().strip()
+        except FileNotFoundError:
+            return ""
+
+    def _put(self, name: str, text: str) -> None:
+        beside = self.folder / f"{name}.new"
+        beside.write_text(text + "\n")
+        beside.replace(self.folder / name)
+
+    def _log(self, text: str) -> None:
+        stamp = time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime())
+        with open(self.folder / "log", "a") as log:
+            log.write(f"{stamp} {text}\n")
+
+    def _state(self, state: str) -> None:
+        self._put("state", state)
+        self._log(f"state: {state}")
+
+    @property
+    def decision(self) -> str:
+        link = self.folder / "decision"
+        return os.readlink(link) if link.is_symlink() else ""
+
+    def _claim(self, what: str, who: str) -> bool:
+        try:
+            os.symlink(what, self.folder / "decision")
+        except FileExistsError:
+            return False
+        self._log(f"decision: {what}, by {who}")
+        return True
+
+    def _manifest(self) -> list[_Line]:
+        lines = []
+        for text in (self.folder / "manifest").read_text().splitlines():
+            number, kind, mode, _, _, path = text.split(" ", 5)
+            lines.append(_Line(number, kind, int(mode, 8), path))
+        return lines
+
+    def _live(self, path: str) -> Path:
+        return self.tree / path.lstrip("/")
+
+    def _steps(self, phase: str) -> bool:
+        """Runs a phase's steps; false as soon as one fails."""
+        folder = self.folder / "steps" / phase
+        for step in sorted(folder.iterdir()) if folder.is_dir() else []:
+            argv = tuple(step.read_text().splitlines())
+            self._log("step: " + " ".join(argv))
+            status, out, err = self.host.command(argv)
+            self._log(f"step ended: status {status} {out}{err}".rstrip())
+            if status != 0:
+                return False
+        return True
+
+    # --- the verbs --------------------------------------------------------------------
+
+    def _start(self) -> tuple[int, str, str]:
+        if self._value("state"):
+            return 7, "", f"change {self.name} was begun before: it is {self._value('state')}"
+        link = self.folder.parent / "open"
+        if link.is_symlink():
+            other = self.folder.parent / os.readlink(link) / "state"
+            if other.exists() and other.read_text().strip() not in FINAL:
+                return 7, "", f"change {other.parent.name} is open on this host; confirm or restore it first"
+            link.unlink()
+        for line in self._manifest():
+            live = self._live(line.path)
+            if line.kind == "create" and live.exists():
+                return 1, "", f"{line.path} has appeared since the draft was made; nothing was changed"
+            was = self.folder / "was" / line.number
+            if line.kind != "create" and (not live.exists() or live.read_bytes() != was.read_bytes()):
+                return 1, "", f"{line.path} is not what the draft was made from; nothing was changed"
+        os.symlink(self.name, link)
+        (self.folder / "saved").mkdir()
+        for line in self._manifest():
+            if line.kind != "create":
+                shutil.copy2(self._live(line.path), self.folder / "saved" / line.number)
+        self._state("prepared")
+        self._state("leaving")
+        if not self._steps("leave"):
+            self._put_back("a step that needs the old files failed")
+            return 0, "", ""
+        self._state("writing")
+        for line in self._manifest():
+            self._write(line)
+        self._state("activating")
+        if not self._steps("activate"):
+            self._put_back("the network stack did not take the new files")
+            return 0, "", ""
+        self._put("deadline", str(time.time() + int(self._value("confirm-within"))))
+        self._state("waiting")
+        return 0, "", ""
+
+    def _write(self, line: _Line) -> None:
+        live = self._live(line.path)
+        if line.kind == "delete":
+            live.unlink()
+        else:
+            beside = live.with_name(f".fixed-anchor.{line.number}")
+            shutil.copyfile(self.folder / "new" / line.number, beside)
+            beside.chmod(line.mode)
+            beside.replace(live)
+        self._log(f"written: {line.kind} {line.path}")
+
+    def _put_back(self, why: str) -> None:
+        self._log(f"putting back: {why}")
+        self._state("putting-back")
+        self._steps("unload")
+        for line in self._manifest():
+            live = self._live(line.path)
+            if line.kind == "create":
+                live.unlink(missing_ok=True)
+            else:
+                shutil.copy2(self.folder / "saved" / line.number, live)
+            self._log(f"put back: {line.path}")
+        self._steps("reload")
+        self._finish("put-back")
+
+    def _finish(self, state: str) -> None:
+        self._state(state)
+        (self.folder.parent / "open").unlink(missing_ok=True)
+
+    def _left(self) -> int:
+        return int(float(self._value("deadline")) - time.time())
+
+    def _catch_up(self) -> None:
+        """What the guard would have done since the last call."""
+        if self._value("state") != "waiting":
+            return
+        if not self.decision and self._left() <= 0:
+            self._claim("undo", "the deadline")
+        if self.decision == "undo":
+            self._put_back("decided")
+        elif self.decision == "keep":
+            self._state("committing")
+            self._steps("commit")
+            self._finish("confirmed")
+
+    def _verdict(self, word: str) -> tuple[int, str, str]:
+        state = self._value("state")
+        if state != "waiting":
+            return 7, "", f"change {self.name} is {state}"
+        self._put("verdict", word)
+        self._log(f"verification: {word}")
+        if word != "as-planned":
+            self._claim("undo", "its verification")
+        elif (self.folder / "unattended").exists():
+            self._claim("keep", "its verification, unattended")
+        self._catch_up()
+        return 0, "", ""
+
+    def _confirm(self) -> tuple[int, str, str]:
+        state = self._value("state")
+        if state == "confirmed":
+            return 7, "", f"change {self.name} is confirmed already"
+        if state != "waiting":
+            return 7, "", f"change {self.name} cannot be confirmed: it is {state}"
+        self._claim("keep", "a person")
+        self._catch_up()
+        return 0, "confirmed\n", ""
+
+    def _put_back_now(self) -> tuple[int, str, str]:
+        state = self._value("state")
+        if state == "confirmed":
+            return 7, "", f"change {self.name} is confirmed; restore it as a change of its own"
+        if state == "put-back":
+            return 7, "", f"change {self.name} was put back already"
+        self._claim("undo", "a person")
+        self._catch_up()
+        return 0, "put back\n", ""
+
+    def _status(self) -> str:
+        lines = [f"change {self.name}", f"state {self._value('state')}", f"interface {self._value('interface')}"]
+        if (self.folder / "deadline").exists():
+            lines.append(f"left {self._left()}")
+        lines.append("guard " + ("gone" if self._value("state") in FINAL else "alive"))
+        if self.decision:
+            lines.append(f"decision {self.decision}")
+        if self._value("verdict"):
+            lines.append(f"verdict {self._value('verdict')}")
+        return "\n".join(lines) + "\n"

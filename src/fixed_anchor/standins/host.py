@@ -1,0 +1,205 @@
+"""A simulated host: its real interface files, and a kernel that holds what they declare once loaded."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+from collections.abc import Callable
+from ipaddress import IPv4Interface
+from typing import Any, Protocol
+
+from fixed_anchor.core.addresses import IPAddress, default_network, parse_interface_address, with_prefix
+from fixed_anchor.core.config import LinkFacts
+from fixed_anchor.core.errors import AnchorError, InputError
+from fixed_anchor.dialects import DIALECTS
+from fixed_anchor.dialects.protocol import FileText
+from fixed_anchor.standins.station import SimulatedHost, SimulatedInterface, Station
+
+KERNEL_FILE = "/run/standin-kernel.json"
+
+
+class TreeAccess(Protocol):
+    """The file access a simulated host needs; paths are the host's own."""
+
+    def read(self, path: str) -> FileText | None: ...
+    def glob(self, pattern: str) -> list[str]: ...
+    def put(self, path: str, data: bytes, mode: int = 0o600) -> None: ...
+
+
+class StandinHost:
+    """The running side of a simulated host.
+
+    Its kernel is a JSON file in its tree, so that it outlives a command: a first
+    access boots the host, which loads the files once.
+    """
+
+    def __init__(self, station: Station, host: SimulatedHost, files: TreeAccess) -> None:
+        self.station = station
+        self.host = host
+        self.files = files
+
+    # --- the simulated kernel ---------------------------------------------------------
+
+    def kernel(self) -> dict[str, dict[str, Any]]:
+        """Per interface: ``addresses``, ``routes``, ``resolvers``, ``search``, ``mtu``."""
+        stored = self.files.read(KERNEL_FILE)
+        if stored is None:
+            return self.load()
+        return json.loads(stored.text)  # type: ignore[no-any-return]
+
+    def store(self, kernel: dict[str, dict[str, Any]]) -> None:
+        self.files.put(KERNEL_FILE, json.dumps(kernel, indent=1).encode(), 0o644)
+
+    def load(self) -> dict[str, dict[str, Any]]:
+        """Loads the interface files into the kernel, as a boot or a reload of the stack would."""
+        kernel = {i.name: self._from_files(i) for i in self.host.interfaces}
+        self.store(kernel)
+        return kernel
+
+    def _from_files(self, interface: SimulatedInterface) -> dict[str, Any]:
+        state: dict[str, Any] = {"addresses": [], "routes": [], "resolvers": [], "search": [], "mtu": 1500}
+        link = LinkFacts(interface.name, interface.mac, interface.mac)
+        for dialect in DIALECTS.values():
+            files = {
+                p: f for pattern in dialect.patterns for p in self.files.glob(pattern) if (f := self.files.read(p))
+            }
+            for declaration in dialect.read(files, (link,)):
+                config = declaration.config
+                if config.ipv4 == "dhcp":
+                    self._lease(interface, state)
+                for address in config.addresses:
+                    state["addresses"].append({"address": str(address), "leased": False})
+                for route in config.routes:
+                    state["routes"].append(
+                        {"to": str(route.destination), "via": str(route.next_hop), "metric": route.metric}
+                    )
+                state["resolvers"] += [str(r) for r in config.resolvers or ()]
+                state["search"] += list(config.search or ())
+        return state
+
+    def _lease(self, interface: SimulatedInterface, state: dict[str, Any]) -> None:
+        segment = self.station.segments[interface.segment]
+        address = segment.lease_for(interface.mac)
+        if address is None:
+            state["addresses"].append({"address": "169.254.17.4/16", "leased": False})
+            return
+        leased = with_prefix(address, segment.subnet.prefixlen)
+        state["addresses"].append({"address": str(leased), "leased": True, "seconds": segment.lease_seconds * 3 // 4})
+        if segment.router:
+            state["routes"].append({"to": "0.0.0.0/0", "via": str(segment.router), "metric": 100, "dhcp": True})
+        state["resolvers"] += [str(r) for r in segment.resolvers]
+        state["search"] += list(segment.search)
+
+    def addresses_of(self, interface: str) -> list[IPv4Interface]:
+        """The IPv4 addresses that the kernel holds on ``interface``."""
+        held = (parse_interface_address(a["address"]) for a in self.kernel()[interface]["addresses"])
+        return [a for a in held if isinstance(a, IPv4Interface)]
+
+    # --- commands ---------------------------------------------------------------------
+
+    def command(self, argv: tuple[str, ...]) -> tuple[int, str, str]:
+        """Status, output and error output of one of the commands that the stand-in knows."""
+        commands: dict[tuple[str, ...], Callable[[tuple[str, ...]], tuple[int, str, str]]] = {
+            ("ip", "-j", "-d", "address", "show"): self._ip_address,
+            ("ip", "-j", "route", "show"): self._ip_route,
+            ("ip", "-j", "-6", "route", "show"): lambda _: (0, "[]", ""),
+            ("resolvectl", "dns"): self._resolvectl_dns,
+            ("resolvectl", "domain"): self._resolvectl_domain,
+            ("netplan", "generate"): self._netplan_generate,
+            ("networkctl", "reload"): self._reload,
+            ("networkctl", "reconfigure"): self._reload,
+            ("systemctl", "restart"): self._reload,
+            ("systemctl", "is-active"): self._is_active,
+        }
+        for length in range(len(argv), 0, -1):
+            known = commands.get(argv[:length])
+            if known is not None:
+                return known(argv[length:])
+        return 127, "", f"{argv[0]}: not found"
+
+    def _is_active(self, rest: tuple[str, ...]) -> tuple[int, str, str]:
+        states = [
+            "active" if unit.startswith(("systemd-networkd", "systemd-resolved")) else "inactive" for unit in rest
+        ]
+        return (0 if "active" in states else 3), "\n".join(states) + "\n", ""
+
+    def _netplan_generate(self, rest: tuple[str, ...]) -> tuple[int, str, str]:
+        try:
+            for interface in self.host.interfaces:
+                self._from_files(interface)
+        except AnchorError as error:
+            return 78, "", str(error)
+        return 0, "", ""
+
+    def _reload(self, rest: tuple[str, ...]) -> tuple[int, str, str]:
+        # The real one ignores what it cannot read, and says nothing.
+        with contextlib.suppress(InputError):
+            self.load()
+        return 0, "", ""
+
+    def _ip_address(self, rest: tuple[str, ...]) -> tuple[int, str, str]:
+        links: list[dict[str, Any]] = [
+            {"ifindex": 1, "ifname": "lo", "link_type": "loopback", "operstate": "UNKNOWN", "addr_info": []}
+        ]
+        kernel = self.kernel()
+        for interface in self.host.interfaces:
+            infos = []
+            for held in kernel[interface.name]["addresses"]:
+                address = parse_interface_address(held["address"])
+                info: dict[str, Any] = {
+                    "family": "inet" if address.version == 4 else "inet6",
+                    "local": str(address.ip),
+                    "prefixlen": address.network.prefixlen,
+                    "scope": "link" if address.is_link_local else "global",
+                    "valid_life_time": held.get("seconds", 2**32 - 1),
+                }
+                if held["leased"]:
+                    info["dynamic"] = True
+                infos.append(info)
+            links.append(
+                {
+                    "ifindex": interface.index,
+                    "ifname": interface.name,
+                    "link_type": "ether",
+                    "operstate": "UP",
+                    "mtu": kernel[interface.name]["mtu"],
+                    "address": interface.mac,
+                    "addr_info": infos,
+                }
+            )
+        return 0, json.dumps(links), ""
+
+    def _ip_route(self, rest: tuple[str, ...]) -> tuple[int, str, str]:
+        routes: list[dict[str, Any]] = []
+        for name, state in self.kernel().items():
+            for route in state["routes"]:
+                destination = "default" if route["to"] == str(default_network(4)) else route["to"]
+                entry = {"dst": destination, "gateway": route["via"], "dev": name}
+                entry["protocol"] = "dhcp" if route.get("dhcp") else "static"
+                if route["metric"] is not None:
+                    entry["metric"] = route["metric"]
+                routes.append(entry)
+        return 0, json.dumps(routes), ""
+
+    def _resolvectl_dns(self, rest: tuple[str, ...]) -> tuple[int, str, str]:
+        return self._of_link(rest, "resolvers")
+
+    def _resolvectl_domain(self, rest: tuple[str, ...]) -> tuple[int, str, str]:
+        return self._of_link(rest, "search")
+
+    def _of_link(self, rest: tuple[str, ...], what: str) -> tuple[int, str, str]:
+        interface = next((i for i in self.host.interfaces if rest and i.name == rest[0]), None)
+        if interface is None:
+            return 1, "", "no such link"
+        values = self.kernel()[interface.name][what]
+        return 0, f"Link {interface.index} ({interface.name}): {' '.join(values)}\n", ""
+
+
+def holder_macs(station: Station, hosts: dict[str, StandinHost], segment: str, address: IPAddress) -> list[str]:
+    """The MACs of all simulated machines that hold ``address`` on ``segment``."""
+    macs = [d.mac for d in station.segments[segment].devices if d.address == address]
+    for host in hosts.values():
+        for interface in host.host.interfaces:
+            if interface.segment == segment and any(a.ip == address for a in host.addresses_of(interface.name)):
+                macs.append(interface.mac)
+    return macs

@@ -1,0 +1,1 @@
+"""The whole job, step by step: joins the parts, and prints nothing."""

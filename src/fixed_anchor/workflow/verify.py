@@ -1,0 +1,258 @@
+"""Proving that a plan is in force: kernel, files, gateway and resolvers."""
+
+from __future__ import annotations
+
+import time
+from ipaddress import IPv4Address
+
+import msgspec
+
+from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.config import InterfaceConfig
+from fixed_anchor.core.errors import AnchorError, InputError, NoAccess
+from fixed_anchor.core.plan import HostPlan
+from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
+from fixed_anchor.core.verification import (
+    FAIL,
+    PASS,
+    SKIPPED,
+    VerifyCheck,
+    files_check,
+    state_checks,
+    verdict_of,
+)
+from fixed_anchor.core.wanted import wanted_config
+from fixed_anchor.machines.protocol import Machine
+from fixed_anchor.observe.stocktaking import take_stock
+from fixed_anchor.packets.conversation import ArpProbes, Echoes
+from fixed_anchor.vantages.protocol import Vantage
+from fixed_anchor.workflow.site import Site
+
+#: Seconds that a DNS server has for its answer, and how often it is asked.
+DNS_TIMEOUT = 2.0
+DNS_TRIES = 3
+
+
+class VerifyResult(msgspec.Struct, frozen=True):
+    checks: tuple[VerifyCheck, ...]
+
+    @property
+    def verdict(self) -> str:
+        return verdict_of(self.checks)
+
+
+def verify(site: Site, host_names: tuple[str, ...] = ()) -> VerifyResult:
+    """Verifies the hosts of the plan that are named, or all."""
+    checks: list[VerifyCheck] = []
+    for host in site.hosts(host_names):
+        survey = site.survey(host)
+        machine = site.machine(host)
+        for interface in host.interfaces:
+            if interface.ipv4 == "untouched" and interface.ipv6 == "untouched":
+                continue
+            wanted = wanted_config(site.plan, interface)
+            if survey is None or machine is None:
+                checks.append(_skipped("reached", host.name, interface.name, "the host is not reached from here"))
+                continue
+            vantage = site.vantage(host, interface.name, site.plan.segments[interface.segment].subnets)
+            checks += verify_interface(host.name, machine, survey, wanted, vantage)
+    return VerifyResult(tuple(checks))
+
+
+def _skipped(code: str, host: str, interface: str, why: str, expected: str = "looked at") -> VerifyCheck:
+    return VerifyCheck(code, True, host, interface, "here", expected, "not looked at", SKIPPED, why)
+
+
+def verify_interface(
+    host: str, machine: Machine, survey: HostSurvey, wanted: InterfaceConfig, vantage: Vantage | str
+) -> list[VerifyCheck]:
+    """All checks of one interface against ``wanted``."""
+    found = survey.interface(wanted.interface)
+    if found is None:
+        missing = VerifyCheck(
+            "interface-present",
+            True,
+            host,
+            wanted.interface,
+            machine.name,
+            wanted.interface,
+            "none",
+            FAIL,
+            "the machine has no such interface",
+        )
+        return [missing]
+    checks: list[VerifyCheck] = []
+    if survey.running:
+        checks += state_checks(host, wanted, found, f"kernel of {machine.name}")
+    else:
+        checks.append(_skipped("kernel-state", host, wanted.interface, "only files are here, nothing runs"))
+    checks.append(files_check(host, wanted, found, machine.name))
+    if survey.running:
+        checks += _gateway_checks(host, wanted, found, vantage)
+        checks += _resolver_checks(host, wanted, found, vantage)
+    return checks
+
+
+def _gateway_checks(
+    host: str, wanted: InterfaceConfig, found: SurveyedInterface, vantage: Vantage | str
+) -> list[VerifyCheck]:
+    checks: list[VerifyCheck] = []
+    gateways = [r.next_hop for r in wanted.default_routes(4)]
+    if wanted.ipv4 == "dhcp":
+        gateways = [r.next_hop for r in found.default_routes(4)]
+    for gateway in gateways:
+        if not isinstance(gateway, IPv4Address):
+            continue
+        if isinstance(vantage, str):
+            checks.append(_skipped("gateway-answers-arp", host, wanted.interface, vantage, str(gateway)))
+            continue
+        begun = time.monotonic()
+        probes = ArpProbes(vantage.mac, [gateway], until_answered=True)
+        try:
+            vantage.converse(probes)
+        except NoAccess as error:
+            checks.append(_skipped("gateway-answers-arp", host, wanted.interface, str(error), str(gateway)))
+            continue
+        macs = list(probes.holders[gateway])
+        checks.append(
+            VerifyCheck(
+                "gateway-answers-arp",
+                True,
+                host,
+                wanted.interface,
+                vantage.name,
+                str(gateway),
+                f"{gateway} is at {', '.join(macs)}" if macs else "no answer",
+                PASS if macs else FAIL,
+                None if macs else f"nobody answered {probes.asked}",
+                round(time.monotonic() - begun, 3),
+            )
+        )
+        checks.append(_echo_check(host, wanted, found, vantage, gateway, macs))
+    return checks
+
+
+def _echo_check(
+    host: str,
+    wanted: InterfaceConfig,
+    found: SurveyedInterface,
+    vantage: Vantage,
+    gateway: IPv4Address,
+    macs: list[str],
+) -> VerifyCheck:
+    # Not required: a gateway that drops pings forwards as well as any other.
+    source = next((a.address.ip for a in found.addresses if isinstance(a.address.ip, IPv4Address)), None)
+    if not macs or source is None:
+        why = "the gateway's MAC is not known" if not macs else "the interface has no IPv4 address"
+        return VerifyCheck(
+            "gateway-answers-echo", False, host, wanted.interface, vantage.name, str(gateway), "not asked", SKIPPED, why
+        )
+    begun = time.monotonic()
+    echoes = Echoes(vantage.mac, source, macs[0], gateway)
+    vantage.converse(echoes)
+    return VerifyCheck(
+        "gateway-answers-echo",
+        False,
+        host,
+        wanted.interface,
+        vantage.name,
+        str(gateway),
+        "answers" if echoes.answered else "no answer",
+        PASS if echoes.answered else FAIL,
+        None if echoes.answered else "it does not answer pings; some gateways never do",
+        round(time.monotonic() - begun, 3),
+    )
+
+
+def _resolver_checks(
+    host: str, wanted: InterfaceConfig, found: SurveyedInterface, vantage: Vantage | str
+) -> list[VerifyCheck]:
+    resolvers = wanted.resolvers or (found.resolvers if wanted.ipv4 == "dhcp" else ())
+    search = wanted.search or found.search
+    address = next((a.address.ip for a in found.addresses if a.origin != "link-local"), None)
+    checks = []
+    for resolver in resolvers:
+        if isinstance(vantage, str):
+            checks.append(_skipped("resolver-answers", host, wanted.interface, vantage, str(resolver)))
+        else:
+            checks.append(_resolver_check(host, wanted.interface, vantage, resolver, search, address))
+    return checks
+
+
+def _resolver_check(
+    host: str, interface: str, vantage: Vantage, resolver: IPAddress, search: tuple[str, ...], own: IPAddress | None
+) -> VerifyCheck:
+    """Asks for the SOA of the first search domain, else for the name of the own address (RFC 1035)."""
+    import dns.exception
+    import dns.message
+    import dns.rcode
+    import dns.reversename
+
+    if search:
+        query = dns.message.make_query(search[0], "SOA")
+    elif own is not None:
+        query = dns.message.make_query(dns.reversename.from_address(str(own)), "PTR")
+    else:
+        query = dns.message.make_query(".", "NS")
+    asked = f"{query.question[0].name} {dns.rdatatype.to_text(query.question[0].rdtype)}"
+    begun = time.monotonic()
+    observed, good = "no answer", False
+    for _ in range(DNS_TRIES):
+        data = vantage.ask_dns(resolver, query.to_wire(), DNS_TIMEOUT)
+        if data is None:
+            continue
+        try:
+            answer = dns.message.from_wire(data)
+        except dns.exception.DNSException:
+            observed = "an answer that is no DNS message"
+            continue
+        if answer.id != query.id:
+            observed = "an answer to another question"
+            continue
+        code = answer.rcode()
+        observed = f"{asked}: {dns.rcode.to_text(code)}"
+        good = code in (dns.rcode.NOERROR, dns.rcode.NXDOMAIN)
+        break
+    return VerifyCheck(
+        "resolver-answers",
+        True,
+        host,
+        interface,
+        vantage.name,
+        str(resolver),
+        observed,
+        PASS if good else FAIL,
+        None if good else f"{resolver} gave no usable answer for {asked}",
+        round(time.monotonic() - begun, 3),
+    )
+
+
+def verify_when_settled(
+    host: HostPlan | str, machine: Machine, wanted: InterfaceConfig, vantage: Vantage | str, patience: float
+) -> VerifyResult:
+    """Verifies one interface again and again until all is as wanted, for at most ``patience`` seconds.
+
+    A stack answers before it is done (addresses appear a moment later), so a first
+    failure proves nothing.
+    """
+    name = host if isinstance(host, str) else host.name
+    until = time.monotonic() + patience
+    while True:
+        try:
+            survey = take_stock(machine)
+            quick = survey.interface(wanted.interface)
+            settled = quick is not None and all(
+                c.outcome == PASS for c in state_checks(name, wanted, quick, machine.name)
+            )
+            if settled or time.monotonic() >= until:
+                return VerifyResult(tuple(verify_interface(name, machine, survey, wanted, vantage)))
+        except InputError as error:
+            if time.monotonic() >= until:
+                return VerifyResult((_failed_look(name, wanted.interface, error),))
+        time.sleep(0.2)
+
+
+def _failed_look(host: str, interface: str, error: AnchorError) -> VerifyCheck:
+    return VerifyCheck(
+        "files-as-planned", True, host, interface, "here", "readable files", str(error), FAIL, "a file is broken"
+    )
