@@ -74,7 +74,7 @@ def _syntax_error(error: yaml.MarkedYAMLError, text: str, file: str) -> InputErr
             remedy="indent with spaces only",
         )
     problem = error.problem or "not YAML"
-    if "mapping values are not allowed" in problem or "expected <block end>" in problem:
+    if any(said in problem for said in ("mapping values are not allowed", "<block end>", "expected key")):
         return InputError(
             "this line is indented differently from its neighbours, or a ':' stands inside a plain value",
             **at,  # type: ignore[arg-type]

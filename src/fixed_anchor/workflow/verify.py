@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from ipaddress import IPv4Address
+from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -27,6 +28,10 @@ from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.packets.conversation import ArpProbes, Echoes
 from fixed_anchor.vantages.protocol import Vantage
 from fixed_anchor.workflow.site import Site
+
+if TYPE_CHECKING:
+    import dns.message
+    import dns.rcode
 
 #: Seconds that a DNS server has for its answer, and how often it is asked.
 DNS_TIMEOUT = 2.0
@@ -182,37 +187,32 @@ def _resolver_checks(
 def _resolver_check(
     host: str, interface: str, vantage: Vantage, resolver: IPAddress, search: tuple[str, ...], own: IPAddress | None
 ) -> VerifyCheck:
-    """Asks for the SOA of the first search domain, else for the name of the own address (RFC 1035)."""
-    import dns.exception
+    """Asks what a resolver of this host should know; one usable answer is enough (RFC 1035).
+
+    That is the SOA of the first search domain, the name of the own address, and the root's
+    servers. A resolver that refuses them all is of no use, however quickly it says so.
+    """
     import dns.message
     import dns.rcode
     import dns.reversename
 
-    if search:
-        query = dns.message.make_query(search[0], "SOA")
-    elif own is not None:
-        query = dns.message.make_query(dns.reversename.from_address(str(own)), "PTR")
-    else:
-        query = dns.message.make_query(".", "NS")
-    asked = f"{query.question[0].name} {dns.rdatatype.to_text(query.question[0].rdtype)}"
+    questions = [(search[0], "SOA")] if search else []
+    if own is not None:
+        questions.append((str(dns.reversename.from_address(str(own))), "PTR"))
+    questions.append((".", "NS"))
     begun = time.monotonic()
-    observed, good = "no answer", False
-    for _ in range(DNS_TRIES):
-        data = vantage.ask_dns(resolver, query.to_wire(), DNS_TIMEOUT)
-        if data is None:
-            continue
-        try:
-            answer = dns.message.from_wire(data)
-        except dns.exception.DNSException:
-            observed = "an answer that is no DNS message"
-            continue
-        if answer.id != query.id:
-            observed = "an answer to another question"
-            continue
-        code = answer.rcode()
-        observed = f"{asked}: {dns.rcode.to_text(code)}"
-        good = code in (dns.rcode.NOERROR, dns.rcode.NXDOMAIN)
-        break
+    observed: list[str] = []
+    good = False
+    for name, kind in questions:
+        code = _ask(vantage, resolver, dns.message.make_query(name, kind))
+        if code is None:
+            # Silence to one question is silence to the next.
+            observed.append("no answer")
+            break
+        observed.append(f"{name} {kind}: {dns.rcode.to_text(code)}")
+        if code in (dns.rcode.NOERROR, dns.rcode.NXDOMAIN):
+            good = True
+            break
     return VerifyCheck(
         "resolver-answers",
         True,
@@ -220,11 +220,29 @@ def _resolver_check(
         interface,
         vantage.name,
         str(resolver),
-        observed,
+        observed[-1] if good else ", ".join(observed),
         PASS if good else FAIL,
-        None if good else f"{resolver} gave no usable answer for {asked}",
+        None if good else f"{resolver} gave no usable answer",
         round(time.monotonic() - begun, 3),
     )
+
+
+def _ask(vantage: Vantage, resolver: IPAddress, query: dns.message.Message) -> dns.rcode.Rcode | None:
+    """The code of the answer to ``query``, ``None`` where none came. Forged and broken ones do not count."""
+    import dns.exception
+    import dns.message
+
+    for _ in range(DNS_TRIES):
+        data = vantage.ask_dns(resolver, query.to_wire(), DNS_TIMEOUT)
+        if data is None:
+            continue
+        try:
+            answer = dns.message.from_wire(data)
+        except dns.exception.DNSException:
+            continue
+        if query.is_response(answer):
+            return answer.rcode()
+    return None
 
 
 def verify_when_settled(

@@ -1,0 +1,1 @@
+"""Outside knowledge of addresses: one module for each kind of source."""

@@ -1,0 +1,86 @@
+"""Fixtures of the lab, and when it is skipped."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+
+from tests.lab.host import LabHost
+from tests.lab.network import Segment, missing_tools
+
+NETPLAN = """\
+# tide-db, quay
+network:
+  version: 2
+  ethernets:
+    eth0:
+      dhcp4: true   # until the address plan is done
+      optional: true
+"""
+
+NETWORKD = ("systemd-networkd.service", "systemd-networkd.socket")
+
+
+def why_not() -> str | None:
+    if not sys.platform.startswith("linux"):
+        return "the lab needs Linux"
+    if os.geteuid() != 0:
+        return "the lab needs root: it makes network namespaces and boots real hosts in them"
+    missing = missing_tools()
+    if missing:
+        return "the lab needs these commands: " + ", ".join(missing)
+    return None
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    reason = why_not()
+    for item in items:
+        if "tests/lab/" not in str(item.path).replace(os.sep, "/"):
+            continue
+        item.add_marker(pytest.mark.lab)
+        if reason is not None:
+            if os.environ.get("FIXED_ANCHOR_LAB") == "required":
+                raise pytest.UsageError(f"FIXED_ANCHOR_LAB=required, but {reason}")
+            item.add_marker(pytest.mark.skip(reason=reason))
+
+
+@pytest.fixture
+def segment(tmp_path: Path) -> Iterator[Segment]:
+    made = Segment(tmp_path)
+    yield made
+    made.close()
+
+
+MakeHost = Callable[..., LabHost]
+
+
+@pytest.fixture
+def make_host(tmp_path: Path, segment: Segment) -> Iterator[MakeHost]:
+    """Makes a host on the segment and boots it; it waits for the lease unless told otherwise."""
+    made: list[LabHost] = []
+
+    def make(files: dict[str, str] | None = None, units: tuple[str, ...] = NETWORKD, lease: bool = True) -> LabHost:
+        host = LabHost(
+            f"tide-db{len(made) or ''}", tmp_path, segment, files or {"/etc/netplan/50-tide.yaml": NETPLAN}, units
+        )
+        made.append(host)
+        host.boot()
+        if lease:
+            from tests.lab.network import wait_for
+
+            wait_for("a lease", host.leased, 40)
+        return host
+
+    yield make
+    for host in made:
+        host.close()
+
+
+@pytest.fixture
+def host(make_host: MakeHost) -> LabHost:
+    """A Debian host with netplan, systemd-networkd and systemd-resolved, on a lease."""
+    return make_host()

@@ -1,0 +1,141 @@
+"""Namespaces, segments and neighbours of the lab. Nothing here touches the machine's own network."""
+
+from __future__ import annotations
+
+import itertools
+import os
+import shutil
+import subprocess
+import time
+from collections.abc import Iterable
+from pathlib import Path
+
+_numbers = itertools.count(1)
+PREFIX = f"fa{os.getpid() % 100000}"
+
+
+def run(*argv: str, check: bool = True, **more: object) -> subprocess.CompletedProcess[str]:
+    done = subprocess.run(argv, capture_output=True, text=True, check=False, **more)  # type: ignore[call-overload]
+    if check and done.returncode != 0:
+        raise AssertionError(f"{' '.join(argv)} failed ({done.returncode}): {done.stdout}{done.stderr}")
+    return done
+
+
+class Namespace:
+    """A network namespace that ends with the test."""
+
+    def __init__(self, role: str) -> None:
+        self.name = f"{PREFIX}-{role}-{next(_numbers)}"
+        run("ip", "netns", "add", self.name)
+        self("ip", "link", "set", "lo", "up")
+        self.processes: list[subprocess.Popen[bytes]] = []
+
+    def __call__(self, *argv: str, check: bool = True) -> subprocess.CompletedProcess[str]:
+        return run("ip", "netns", "exec", self.name, *argv, check=check)
+
+    def start(self, *argv: str, log: Path) -> subprocess.Popen[bytes]:
+        """Starts a server in the namespace; it is ended by its own process id."""
+        with open(log, "ab") as out:
+            process = subprocess.Popen(
+                ["ip", "netns", "exec", self.name, *argv], stdin=subprocess.DEVNULL, stdout=out, stderr=out
+            )
+        self.processes.append(process)
+        return process
+
+    def stop(self, process: subprocess.Popen[bytes]) -> None:
+        process.terminate()
+        try:
+            process.wait(5)
+        except subprocess.TimeoutExpired:
+            process.kill()
+            process.wait()
+        self.processes.remove(process)
+
+    def close(self) -> None:
+        for process in list(self.processes):
+            self.stop(process)
+        run("ip", "netns", "del", self.name, check=False)
+
+
+class Segment:
+    """The quay of Tern Point: a bridge with a router on it that is DHCP server and resolver."""
+
+    router = "203.0.113.1"
+    pool = ("203.0.113.100", "203.0.113.199")
+    router_mac = "00:00:5e:00:53:01"
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.namespace = Namespace("quay")
+        self.neighbours: list[Namespace] = []
+        self.namespace("ip", "link", "add", "br0", "type", "bridge", "forward_delay", "0")
+        self.namespace("ip", "link", "set", "br0", "address", self.router_mac)
+        self.namespace("ip", "link", "set", "br0", "up")
+        for address in (f"{self.router}/24", "203.0.113.2/24"):
+            self.namespace("ip", "address", "add", address, "dev", "br0")
+        self.server = self._serve()
+
+    def _serve(self) -> subprocess.Popen[bytes]:
+        # The DHCP server keeps its leases in the test's folder, and answers DNS for the site.
+        dnsmasq = shutil.which("dnsmasq") or "/usr/sbin/dnsmasq"
+        return self.namespace.start(
+            dnsmasq,
+            "--keep-in-foreground",
+            "--conf-file=/dev/null",
+            "--interface=br0",
+            "--bind-interfaces",
+            "--user=root",
+            "--no-resolv",
+            "--no-hosts",
+            "--no-ping",
+            "--log-dhcp",
+            "--pid-file=",
+            f"--dhcp-range={self.pool[0]},{self.pool[1]},255.255.255.0,2m",
+            f"--dhcp-leasefile={self.folder}/leases",
+            "--dhcp-option=option:dns-server,203.0.113.2",
+            "--domain=ternpoint.example",
+            "--local=/ternpoint.example/",
+            "--host-record=gull.ternpoint.example,203.0.113.9",
+            log=self.folder / "dnsmasq.log",
+        )
+
+    def dhcp_log(self) -> str:
+        return (self.folder / "dnsmasq.log").read_text(errors="replace")
+
+    def attach(self, namespace: Namespace, interface: str, mac: str) -> None:
+        """Lays a cable from the bridge to ``interface`` of ``namespace``."""
+        port = f"p{next(_numbers)}"
+        self.namespace("ip", "link", "add", port, "type", "veth", "peer", "name", interface, "netns", namespace.name)
+        self.namespace("ip", "link", "set", port, "master", "br0", "up")
+        namespace("ip", "link", "set", interface, "address", mac)
+
+    def neighbour(self, address: str, mac: str, echo: bool = True) -> Namespace:
+        """A neighbour that holds ``address``; without ``echo`` it drops every ping."""
+        namespace = Namespace("neighbour")
+        self.neighbours.append(namespace)
+        self.attach(namespace, "eth0", mac)
+        if not echo:
+            namespace("sysctl", "-qw", "net.ipv4.icmp_echo_ignore_all=1")
+        namespace("ip", "address", "add", f"{address}/24", "dev", "eth0")
+        namespace("ip", "link", "set", "eth0", "up")
+        return namespace
+
+    def close(self) -> None:
+        for namespace in (*self.neighbours, self.namespace):
+            namespace.close()
+
+
+def wait_for(what: str, condition: object, seconds: float = 30.0, every: float = 0.2) -> None:
+    """Waits until ``condition()`` is true; fails the test with ``what`` after ``seconds``."""
+    until = time.monotonic() + seconds
+    while not condition():  # type: ignore[operator]
+        assert time.monotonic() < until, f"not within {seconds:g} s: {what}"
+        time.sleep(every)
+
+
+def missing_tools() -> list[str]:
+    return [tool for tool in _needed() if shutil.which(tool, path=f"{os.environ['PATH']}:/usr/sbin:/sbin") is None]
+
+
+def _needed() -> Iterable[str]:
+    return ("mmdebstrap", "ip", "dnsmasq", "unshare", "nsenter", "sysctl")
