@@ -65,7 +65,7 @@ guard_alive() {
 is_final() { case $1 in confirmed | put-back) return 0 ;; esac; return 1; }
 # claim keep|undo WHO: the one decision. ln refuses where one has been made.
 claim() {
-    ln -s "$1" "$dir/decision" 2>/dev/null || return 1
+    ln -sn "$1" "$dir/decision" 2>/dev/null || return 1
     durable "$dir"
     log "decision: $1, by $2"
 }
@@ -249,7 +249,8 @@ disarm() {
 take_lock() {
     # Two tries: the second after a lock that a finished or never begun change left behind.
     for _ in 1 2; do
-        ln -s "$name" "$root/open" 2>/dev/null && return 0
+        # -n: the link leads to a folder, and would otherwise be made inside it.
+        ln -sn "$name" "$root/open" 2>/dev/null && return 0
         other=$(readlink "$root/open")
         [ "$other" != "$name" ] || return 0
         begun_by=$(cat "$root/$other/starting" 2>/dev/null || echo none)
@@ -312,7 +313,8 @@ forward() {
     each_file write_file || { put_back "a file could not be written"; return; }
     set_state activating
     run_steps activate || { put_back "the network stack did not take the new files"; return; }
-    put deadline "$(($(uptime_now) + $(value confirm-within)))"
+    # One more than the whole seconds counted: never earlier than was promised.
+    put deadline "$(($(uptime_now) + $(value confirm-within) + 1))"
     set_state waiting
     await
 }
@@ -379,9 +381,10 @@ start() {
     take_baseline
     arm_boot || die 1 "the boot unit could not be installed; nothing was changed"
     launch
-    # The guard says that it is alive by its heartbeat, and then moves the state itself.
+    # The guard says that it is alive by its heartbeat, and then moves the state itself. Until
+    # there is a state, the lock would look like that of a change which never began.
     tries=0
-    while [ ! -f "$dir/heartbeat" ]; do
+    while [ ! -f "$dir/state" ]; do
         tries=$((tries + 1))
         [ "$tries" -lt 75 ] || { claim undo "start"; die 1 "the guard did not come up; nothing was changed"; }
         pause

@@ -84,8 +84,10 @@ class DiskFiles:
             raise NoAccess("no permission to read this folder", file=path, remedy="run as root") from None
 
     def make_folder(self, path: str) -> bool:
+        local = self.local(path)
         try:
-            self.local(path).mkdir(mode=0o700, parents=True)
+            _private_parents(local)
+            local.mkdir(mode=0o700)
         except FileExistsError:
             return False
         except PermissionError:
@@ -95,7 +97,15 @@ class DiskFiles:
         return True
 
     def put(self, path: str, data: bytes, mode: int = 0o600) -> None:
-        write_beside(self.local(path), data, mode, path)
+        local = self.local(path)
+        _private_parents(local)
+        write_beside(local, data, mode, path)
+
+
+def _private_parents(path: Path) -> None:
+    """Makes the missing folders above ``path``, for their owner alone."""
+    for folder in reversed([folder for folder in path.parents if not folder.exists()]):
+        folder.mkdir(mode=0o700, exist_ok=True)
 
 
 def write_beside(path: Path, data: bytes, mode: int, shown: str | None = None) -> None:

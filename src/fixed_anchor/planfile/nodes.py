@@ -139,7 +139,7 @@ class Value:
     @property
     def reads_as_number(self) -> bool:
         """Whether other YAML readers take this unquoted scalar for a number."""
-        return isinstance(self.node, yaml.ScalarNode) and self.node.style is None and self.node.tag in _NUMBER_TAGS
+        return isinstance(self.node, yaml.ScalarNode) and not self.node.style and self.node.tag in _NUMBER_TAGS
 
     def entries(self, expected: str = "a mapping") -> Iterator[tuple[str, Value, Value]]:
         """Key text, key and value of a mapping, each key once. Raises :class:`InputError`."""

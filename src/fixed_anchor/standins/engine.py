@@ -8,6 +8,7 @@ A parity test holds this and ``engine.sh`` together.
 from __future__ import annotations
 
 import fcntl
+import math
 import os
 import shutil
 import time
@@ -185,7 +186,7 @@ class StandinEngine:
         (self.folder.parent / "open").unlink(missing_ok=True)
 
     def _left(self) -> int:
-        return int(float(self._value("deadline")) - time.time())
+        return math.ceil(float(self._value("deadline")) - time.time())
 
     def _catch_up(self) -> None:
         """What the guard would have done since the last call."""

@@ -1,0 +1,99 @@
+"""Changes laid down in a temporary folder, for the engine under a real shell and for the stand-in's."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import time
+from pathlib import Path
+
+from fixed_anchor.dialects.protocol import FileEdit, FileText, Steps
+from fixed_anchor.engine.data import Change, as_files
+from fixed_anchor.standins.engine import StandinEngine
+
+OLD, NEW = "old contents\n", "new contents\n"
+OK, BAD = ("true",), ("false",)
+
+
+def shells() -> list[str]:
+    """The shells of this machine that the engine must run under."""
+    return [shell for shell in ("dash", "busybox sh") if shutil.which(shell.split()[0])]
+
+
+class Scene:
+    """A folder that plays the host: live files, a state folder, and the changes in it."""
+
+    def __init__(self, root: Path, shell: str | None) -> None:
+        self.root = root
+        self.shell = shell
+        self.changes = root / "state/changes"
+        self.changes.mkdir(parents=True)
+        (root / "etc").mkdir()
+        self.number = 0
+
+    def live(self, name: str) -> Path:
+        return self.root / "etc" / name
+
+    def path(self, name: str) -> str:
+        """What the manifest calls a live file: the stand-in's paths begin at its tree."""
+        return str(self.live(name)) if self.shell else f"/etc/{name}"
+
+    def lay(self, edits: dict[str, tuple[str | None, str | None]], steps: Steps = Steps(), **words: object) -> Path:
+        """Lays down a change; ``edits`` maps names to the contents before and after."""
+        self.number += 1
+        folder = self.changes / f"{self.number:04d}"
+        uid, gid = os.getuid(), os.getgid()
+        made = []
+        for name, (before, after) in edits.items():
+            path = self.path(name)
+            old = None if before is None else FileText(path, before, 0o640, uid, gid)
+            new = None if after is None else FileText(path, after, 0o600, uid, gid)
+            made.append(FileEdit(path, old, new))
+        within = int(str(words.get("within", 60)))
+        change = Change("lo", tuple(made), steps, within, bool(words.get("unattended")), b"{}")
+        for name, (data, mode) in as_files(change, str(folder), systemd=False).items():
+            target = folder / name
+            target.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
+            target.write_bytes(data)
+            target.chmod(mode)
+        return folder
+
+    def verb(self, verb: str, folder: Path, word: str = "") -> subprocess.CompletedProcess[str]:
+        if self.shell is None:
+            status, out, err = StandinEngine(_Commands(), self.root, folder).verb(verb, word)  # type: ignore[arg-type]
+            return subprocess.CompletedProcess([verb], status, out, err)
+        argv = [*self.shell.split(), str(folder / "engine.sh"), verb, str(folder), *([word] if word else [])]
+        return subprocess.run(argv, capture_output=True, text=True, check=False, timeout=60)
+
+    def state(self, folder: Path) -> str:
+        if self.shell is None:
+            self.verb("status", folder)
+        state = folder / "state"
+        return state.read_text().strip() if state.exists() else ""
+
+    def wait(self, folder: Path, *states: str, seconds: float = 30) -> str:
+        until = time.monotonic() + seconds
+        while self.state(folder) not in states:
+            assert time.monotonic() < until, f"{self.state(folder)}: {self.log(folder)}"
+            time.sleep(0.05)
+        reached = self.state(folder)
+        # The log line follows the state at once, but not in the same instant.
+        while reached in ("confirmed", "put-back") and reached not in self.states(folder)[-1:]:
+            assert time.monotonic() < until, self.log(folder)
+        return reached
+
+    def log(self, folder: Path) -> str:
+        log = folder / "log"
+        return log.read_text() if log.exists() else ""
+
+    def states(self, folder: Path) -> list[str]:
+        return [line.partition("state: ")[2] for line in self.log(folder).splitlines() if "state: " in line]
+
+
+class _Commands:
+    """The commands of a stand-in, as far as the engine tests use them."""
+
+    def command(self, argv: tuple[str, ...]) -> tuple[int, str, str]:
+        done = subprocess.run(argv, capture_output=True, text=True, check=False)
+        return done.returncode, done.stdout, done.stderr

@@ -1,0 +1,7 @@
+from __future__ import annotations
+
+from hypothesis import HealthCheck, settings
+
+# Time is measured in bench/, never in a test: a loaded machine is no failure.
+settings.register_profile("default", deadline=None, max_examples=60, suppress_health_check=[HealthCheck.too_slow])
+settings.load_profile("default")

@@ -1,0 +1,229 @@
+"""The installed command on files in a temporary folder."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from fixed_anchor.standins.layout import lay_out
+
+PROGRAM = Path(sys.executable).with_name("fixed-anchor")
+STATE = ("--state-dir", "hosts/tide-db/state")
+
+
+def run(cwd: Path, *words: str, **environment: str) -> subprocess.CompletedProcess[str]:
+    argv = [str(PROGRAM), *words]
+    return subprocess.run(
+        argv, cwd=cwd, capture_output=True, text=True, check=False, timeout=60, env=os.environ | environment
+    )
+
+
+@pytest.fixture
+def site(tmp_path: Path) -> Path:
+    lay_out(tmp_path / "site")
+    return tmp_path / "site"
+
+
+def test_the_whole_demo(tmp_path: Path) -> None:
+    done = run(tmp_path, "demo")
+    assert done.returncode == 0, done.stdout + done.stderr
+    for said in (
+        "answers-on-wire",
+        "in-dhcp-pool",
+        "plan.yaml: clear",
+        "change 0001: confirmed",
+        "change 0002: confirmed",
+    ):
+        assert said in done.stdout
+    assert "Traceback" not in done.stdout + done.stderr
+    again = run(tmp_path, "demo")
+    assert again.returncode == 0
+    (tmp_path / "other").mkdir()
+    (tmp_path / "other/mine").write_text("mine")
+    assert run(tmp_path, "demo", "other").returncode == 2
+    assert (tmp_path / "other/mine").read_text() == "mine"
+    # Every command that was shown can be typed there.
+    for words in [line[2:].split()[1:] for line in done.stdout.splitlines() if line.startswith("$ fixed-anchor")]:
+        if "cutover" in words:
+            words += ["--unattended"]
+        expected = {"check": (0, 1), "confirm": (7,)}.get(next(w for w in words if w.isalpha()), (0,))
+        typed = run(tmp_path / "tern-point", *words)
+        assert typed.returncode in expected, (words, typed.stdout, typed.stderr)
+
+
+def test_survey_shape(site: Path) -> None:
+    survey = json.loads(run(site, "survey", "--plan", "plan.yaml", "--host", "tide-db", "--json").stdout)
+    (interface,) = survey["interfaces"]
+    assert survey["stack"] == "netplan"
+    assert interface["addresses"][0]["address"] == "203.0.113.131/24"
+    assert interface["addresses"][0]["origin"] == "dhcp"
+    assert interface["declared_in"][0] == {"file": "/etc/netplan/50-tide.yaml", "line": 5}
+    tree = json.loads(run(site, "survey", "--root", "hosts/gannet-ws", "--json").stdout)
+    assert [i["name"] for i in tree["interfaces"]] == ["eno1"]
+
+
+def test_propose_from_a_survey(site: Path) -> None:
+    run(site, "survey", "--plan", "plan.yaml", "--host", "tide-db", "-o", "survey.json")
+    words = ("propose", "--survey", "survey.json", "--at", "203.0.113.44")
+    made = run(site, *words, "-o", "own.yaml")
+    assert made.returncode == 0, made.stderr
+    assert "hold: [203.0.113.44]" in (site / "own.yaml").read_text()
+    assert "hostname" not in (site / "own.yaml").read_text()
+    assert run(site, *words, "-o", "own.yaml").returncode == 2
+    assert run(site, *words, "-o", "own.yaml", "--replace", "--no-pool").returncode == 0
+    assert "pools: []" in (site / "own.yaml").read_text()
+    outside = run(site, "propose", "--survey", "survey.json", "--at", "198.51.100.9", "-o", "-")
+    assert outside.returncode == 2
+    assert "not in 203.0.113.0/24" in outside.stderr
+
+
+def test_check_shape_and_verdicts(site: Path) -> None:
+    def check(*words: str) -> tuple[int, dict]:
+        done = run(site, "check", "plan.yaml", *words, "--json")
+        return done.returncode, json.loads(done.stdout)
+
+    status, clear = check("--host", "tide-db")
+    assert (status, clear["verdict"], clear["findings"]) == (0, "clear", [])
+    assert {c["source"] for c in clear["evidence"][0]["consulted"]} >= {"DHCP pools", "addressing plan"}
+    assert clear["evidence"][0]["not_consulted"][0].keys() == {"source", "why"}
+    status, whole = check()
+    assert (status, whole["verdict"]) == (1, "blocked")
+    assert sorted((f["host"], f["code"]) for f in whole["findings"]) == [
+        ("gannet-ws", "lease-not-reserved"),
+        ("kelp-files", "answers-on-wire"),
+        ("sonar-vm1", "in-dhcp-pool"),
+    ]
+    status, unseen = check("--host", "tide-db", "--no-wire")
+    assert (status, unseen["verdict"]) == (6, "undetermined")
+
+
+def test_cutover_by_hand_and_its_end(site: Path) -> None:
+    argv = [str(PROGRAM), "cutover", "plan.yaml", "--host", "tide-db", "--confirm-within", "8"]
+    first = subprocess.Popen(argv, cwd=site, stdout=subprocess.PIPE, text=True)
+    assert first.stdout is not None
+    for line in first.stdout:
+        if "is in force" in line:
+            break
+    assert run(site, "cutover", "plan.yaml", "--host", "tide-db").returncode == 7
+    status = json.loads(run(site, *STATE, "status", "--json").stdout)["open"]
+    assert (status["change"], status["state"], status["verification"]) == ("0001", "waiting", "as-planned")
+    assert run(site, "verify", "plan.yaml", "--host", "tide-db").returncode == 0
+    assert first.wait(20) == 3
+    assert run(site, *STATE, "confirm", "1").returncode == 7
+    after = run(site, "verify", "plan.yaml", "--host", "tide-db", "--json")
+    assert after.returncode == 1
+    failed = {c["code"] for c in json.loads(after.stdout)["checks"] if c["outcome"] == "fail"}
+    assert {"address-present", "files-as-planned", "no-leased-address"} <= failed
+
+
+def test_a_refused_cutover_touches_nothing(site: Path) -> None:
+    before = {p: p.read_bytes() for p in (site / "hosts/kelp-files/etc").rglob("*") if p.is_file()}
+    done = run(site, "cutover", "plan.yaml", "--host", "kelp-files", "--unattended")
+    assert done.returncode == 1
+    assert "answers-on-wire" in done.stdout
+    assert {p: p.read_bytes() for p in before} == before
+    assert not (site / "hosts/kelp-files/state/changes").exists()
+    accepted = ("--accept", "answers-on-wire:203.0.113.30")
+    assert run(site, "cutover", "plan.yaml", "--host", "kelp-files", *accepted).returncode == 2
+    forced = run(site, "cutover", "plan.yaml", "--host", "kelp-files", *accepted, "--because", "test", "--unattended")
+    assert forced.returncode == 0, forced.stdout + forced.stderr
+
+
+def test_draft_writes_elsewhere(site: Path) -> None:
+    before = (site / "hosts/tide-db/etc/netplan/50-tide.yaml").read_text()
+    done = run(site, "draft", "plan.yaml", "--host", "tide-db", "-o", "out")
+    assert done.returncode == 0
+    written = site / "out/tide-db/etc/netplan/50-tide.yaml"
+    assert "203.0.113.21/24" in written.read_text()
+    assert (site / "hosts/tide-db/etc/netplan/50-tide.yaml").read_text() == before
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "said"),
+    [
+        ("  quay:", "\tquay:", "a tab stands where YAML wants spaces"),
+        ("    subnet: 203", "    subnett: 203", "Did you mean 'subnet'"),
+        ("hold: 203.0.113.30 ", "hold: {a: b} ", "the key 'a' is not known here"),
+        ("hold: 203.0.113.30 ", "hold: 203.0.113.300 ", "octet 4 is 300"),
+        ("mac: 00:00:5e:00:53:12", "mac: 52:54:00:12:34:56", "is not quoted"),
+        ("segment: labs", "segment: attic", "there is no segment 'attic'"),
+        ("reach: standin:kelp-files", "reach: standin:kelp", "the station has no host kelp"),
+        ("reach: standin:kelp-files", "reach: ssh://kelp", "hosts over ssh are not supported yet"),
+        ("reach: standin:kelp-files", "reach: tree:nowhere", "this is no folder"),
+    ],
+)
+def test_broken_plans(site: Path, old: str, new: str, said: str) -> None:
+    plan = site / "plan.yaml"
+    assert old in plan.read_text()
+    plan.write_text(plan.read_text().replace(old, new))
+    done = run(site, "check", "plan.yaml", "--host", "kelp-files")
+    assert done.returncode == 2, done.stdout
+    assert said in done.stderr
+    assert done.stderr.count("\n") == 1
+    assert done.stdout == ""
+
+
+@pytest.mark.parametrize(
+    ("words", "status", "said"),
+    [
+        (("check", "nowhere.yaml"), 2, "the plan cannot be read: No such file"),
+        (("check", "."), 2, "is a directory"),
+        (("check", "plan.yaml", "--host", "gull"), 2, "the plan has no host gull"),
+        (("check", "plan.yaml", "--pool", "203.0.113.9-x"), 2, "is not an IP address"),
+        (("propose", "-o", "x"), 2, "say which address"),
+        (("propose", "--pick", "-o", "x"), 2, "--pick is not supported yet"),
+        (("draft", "plan.yaml", "--runbook"), 2, "--runbook is not supported yet"),
+        (("survey", "--root", "nowhere"), 2, "this is no folder"),
+        (("cutover", "plan.yaml"), 2, "Name one with --host"),
+        (("cutover", "plan.yaml", "--host", "tide-db", "--accept", "no-such"), 2, "not the code of a finding"),
+        (("cutover", "plan.yaml", "--host", "tide-db", "--confirm-within", "1"), 2, "5<=x<=86400"),
+        ((*STATE, "confirm"), 7, "no change is open"),
+        ((*STATE, "restore"), 2, "no change to restore"),
+        (("confirm", "x/../y"), 2, "is no change"),
+        (("nonsense",), 2, "No such command"),
+    ],
+)
+def test_bad_usage(site: Path, words: tuple[str, ...], status: int, said: str) -> None:
+    if words[0] == "--state-dir":
+        (site / "hosts/tide-db/state").mkdir(exist_ok=True)
+        marker = {"station": "../../../station.yaml", "host": "tide-db"}
+        (site / "hosts/tide-db/state/standin.json").write_text(json.dumps(marker))
+    done = run(site, *words)
+    assert (done.returncode, "Traceback" in done.stderr) == (status, False), done.stderr
+    assert said in done.stderr
+
+
+def test_an_unreadable_plan(site: Path) -> None:
+    if os.geteuid() == 0:
+        pytest.skip("root reads everything")
+    (site / "plan.yaml").chmod(0)
+    done = run(site, "check", "plan.yaml")
+    assert done.returncode == 2
+    assert "Permission denied" in done.stderr
+
+
+def test_colour_obeys(site: Path) -> None:
+    words = ("check", "plan.yaml", "--host", "kelp-files")
+    assert "\x1b[" not in run(site, *words).stdout
+    assert "\x1b[" in run(site, "--color", "always", *words).stdout
+    assert "\x1b[" not in run(site, *words, NO_COLOR="1").stdout
+
+
+def test_control_characters_do_not_reach_the_terminal(site: Path) -> None:
+    file = site / "hosts/tide-db/etc/netplan/50-tide.yaml"
+    file.write_text(file.read_text().replace("gauge", "ga\x85uge \u202e"))
+    done = run(site, "draft", "plan.yaml", "--host", "tide-db")
+    assert "\u202e" not in done.stdout
+    assert "\x85" not in done.stdout
+
+
+def test_version_is_light() -> None:
+    code = "import sys; sys.argv=['fixed-anchor','--version']\nfrom fixed_anchor import cli\n"
+    code += "try: cli.main()\nexcept SystemExit: print(sorted({'rich','yaml','msgspec','dns'} & set(sys.modules)))"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert done.stdout.splitlines()[-1] == "[]"
