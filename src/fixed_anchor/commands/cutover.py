@@ -20,7 +20,7 @@ from fixed_anchor.core.addresses import AddressRange
 from fixed_anchor.core.errors import ChangeOpen, InputError, NoAccess
 from fixed_anchor.engine import driver
 from fixed_anchor.machines.here import Here
-from fixed_anchor.reporting.terminal import show_draft, show_findings, show_verify
+from fixed_anchor.reporting.terminal import show_draft, show_findings, show_verify, verdict_line
 from fixed_anchor.workflow.carry_out import about, refuse_unless_accepted
 from fixed_anchor.workflow.check import check
 from fixed_anchor.workflow.draft import draft_host
@@ -66,6 +66,7 @@ def command(
     with app.err.status("asking the wire, this takes some 7 seconds"):
         result = check(site, (target.name,), pools)
     show_findings(app.out, result.findings)
+    app.out.print(verdict_line(plan, result))
     used = refuse_unless_accepted(result, passes)
     if not drafted.edits:
         verified = verify(site, (target.name,))

@@ -71,7 +71,7 @@ class Walk:
         self._prompt(words)
 
     def _prompt(self, words: str) -> None:
-        self.out.print(Text("$ ", style="dim").append(f"fixed-anchor {words}", style="bold"), soft_wrap=True)
+        self.out.print(Text().append("$ ", style="dim").append(f"fixed-anchor {words}", style="bold"), soft_wrap=True)
         self.out.file.flush()
 
     def show(self, said: str, words: str) -> None:

@@ -60,8 +60,8 @@ class Watcher:
 
     def _say_state(self, status: ChangeStatus) -> None:
         if status.state in WHAT_GOES_ON:
-            line = Text(time.strftime("%H:%M:%S  "), style="dim")
-            line.append(f"{status.state:<13}", style="bold").append(WHAT_GOES_ON[status.state], style="default")
+            line = Text().append(time.strftime("%H:%M:%S  "), style="dim")
+            line.append(f"{status.state:<13}", style="bold").append(WHAT_GOES_ON[status.state])
             self.out.print(line)
 
     def _say_how_to_keep(self, status: ChangeStatus) -> None:

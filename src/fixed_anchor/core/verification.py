@@ -65,17 +65,25 @@ def state_checks(host: str, wanted: InterfaceConfig, found: SurveyedInterface, s
         shown = ", ".join(f"{a.address} ({a.origin})" for a in held) or "none"
         if method == "fixed":
             for address in wanted.of_family(version):
-                yield outcome("address-present", str(address), shown, address in kernel, "the kernel does not hold it")
-                in_kernel = kernel.get(address)
-                if in_kernel is not None:
-                    fixed = in_kernel.seconds_left is None and in_kernel.origin == "fixed"
-                    observed = "fixed" if fixed else f"{in_kernel.origin}, {in_kernel.seconds_left} s left"
-                    yield outcome("address-not-leased", "fixed", observed, fixed, "it still comes from a lease")
+                seen = kernel.get(address)
+                yield outcome(
+                    "address-present",
+                    str(address),
+                    str(address) if seen else shown,
+                    seen is not None,
+                    "the kernel does not hold it",
+                )
+                if seen is not None:
+                    fixed = seen.seconds_left is None and seen.origin == "fixed"
+                    observed = f"{address} fixed" if fixed else f"{seen.origin}, {seen.seconds_left} s left"
+                    yield outcome(
+                        "address-not-leased", f"{address} fixed", observed, fixed, "it still comes from a lease"
+                    )
             leftover = [a for a in held if a.address not in wanted.addresses and a.origin == "dhcp"]
             yield outcome(
                 "no-leased-address",
                 "no leased address left",
-                ", ".join(str(a.address) for a in leftover) or "none",
+                ", ".join(str(a.address) for a in leftover) or "no leased address left",
                 not leftover,
                 "a DHCP client still holds a lease",
             )

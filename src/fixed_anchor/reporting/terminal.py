@@ -66,7 +66,7 @@ def lifetime(seconds: int | None) -> str:
 
 
 def show_survey(out: Console, survey: HostSurvey) -> None:
-    title = Text(printable(survey.host), style="bold")
+    title = Text().append(printable(survey.host), style="bold")
     title.append(
         f"   network stack: {survey.stack or 'none that is supported'}"
         + ("" if survey.running else "   (files only, nothing running)"),
@@ -84,7 +84,7 @@ def show_survey(out: Console, survey: HostSurvey) -> None:
 
 
 def _show_interface(out: Console, interface: SurveyedInterface, running: bool) -> None:
-    head = Text(printable(interface.name), style="bold")
+    head = Text().append(printable(interface.name), style="bold")
     head.append(f"   {interface.link.permanent_mac or interface.link.mac or 'no MAC known'}", style="default")
     head.append(f"   {interface.link.kind}, link {printable(interface.state)}", style="dim")
     out.print(head)
@@ -137,15 +137,18 @@ def show_check(out: Console, plan_file: str, result: CheckResult) -> None:
     if result.findings:
         out.print()
     show_evidence(out, result)
-    verdict = result.verdict
+    out.print(verdict_line(plan_file, result))
+
+
+def verdict_line(plan_file: str, result: CheckResult) -> Text:
     line = Text(f"{printable(plan_file)}: ")
-    line.append(verdict, style=STYLES.get(verdict, "bold"))
+    line.append(result.verdict, style=STYLES.get(result.verdict, "bold"))
     counts: dict[str, int] = {}
     for found in result.findings:
         counts[style_of(found)] = counts.get(style_of(found), 0) + 1
     if counts:
         line.append("   " + ", ".join(f"{n} {_plural(kind, n)}" for kind, n in counts.items()), style="dim")
-    out.print(line)
+    return line
 
 
 def _plural(kind: str, count: int) -> str:
@@ -200,7 +203,7 @@ def show_evidence(out: Console, result: CheckResult) -> None:
 
 def show_draft(out: Console, drafts: list[HostDraft]) -> None:
     for draft in drafts:
-        head = Text(printable(draft.host), style="bold")
+        head = Text().append(printable(draft.host), style="bold")
         head.append(f"   {draft.stack}", style="dim")
         out.print(head)
         if not draft.edits:
@@ -208,7 +211,7 @@ def show_draft(out: Console, drafts: list[HostDraft]) -> None:
         for edit in draft.edits:
             show_diff(out, edit)
         for argv in (*draft.steps.leave, *draft.steps.activate):
-            out.print(Text("  then run  ", style="dim").append(" ".join(argv), style="default"))
+            out.print(Text().append("  then run  ", style="dim").append(printable(" ".join(argv))))
         out.print()
 
 
