@@ -172,7 +172,7 @@ def test_broken_plans(site: Path, old: str, new: str, said: str) -> None:
     ("words", "status", "said"),
     [
         (("check", "nowhere.yaml"), 2, "the plan cannot be read: No such file"),
-        (("check", "."), 2, "is a directory"),
+        (("check", "."), 2, "Is a directory"),
         (("check", "plan.yaml", "--host", "gull"), 2, "the plan has no host gull"),
         (("check", "plan.yaml", "--pool", "203.0.113.9-x"), 2, "is not an IP address"),
         (("propose", "-o", "x"), 2, "say which address"),

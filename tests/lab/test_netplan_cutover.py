@@ -156,7 +156,7 @@ def _state(host: LabHost, number: str = "0001") -> str:
 def test_a_killed_tool_leaves_the_guard_in_charge(host: LabHost) -> None:
     before = host.read(PLAN_FILE)
     tool = _cutover_until_waiting(host, 15)
-    for pid in run("pgrep", "-f", "fixed_anchor.*cutover", check=False).stdout.split():
+    for pid in run("pgrep", "-P", str(tool.pid)).stdout.split():
         os.kill(int(pid), signal.SIGKILL)
     tool.wait()
     wait_for("the new address", lambda: host.holds(WANTED), 10)

@@ -97,7 +97,7 @@ def acceptances(accepted: tuple[tuple[str, str | None], ...], because: str | Non
     return tuple(Acceptance(code, address, str(because)) for code, address in accepted)
 
 
-PLAN = click.argument("plan", type=click.Path(dir_okay=False))
+PLAN = click.argument("plan", type=click.Path(readable=False))
 HOSTS = click.option("--host", "hosts", multiple=True, metavar="NAME", help="Only this host of the plan; repeatable.")
 POOLS = click.option(
     "--pool", "pools", multiple=True, type=RangeType(), help="A DHCP pool, FIRST-LAST, that the plan does not name."

@@ -17,7 +17,7 @@ from fixed_anchor.reporting.terminal import show_survey
 
 @click.command(help="Take stock: interfaces, addresses, leases, gateways, resolvers, and where they are declared.")
 @click.option("--root", type=click.Path(), help="Read the file tree below this folder instead of this machine.")
-@click.option("--plan", type=click.Path(dir_okay=False), help="Take stock of a host of this plan.")
+@click.option("--plan", type=click.Path(readable=False), help="Take stock of a host of this plan.")
 @click.option("--host", help="The host of the plan.")
 @click.option("-o", "output", type=click.Path(dir_okay=False), help="Write the survey to this file, as JSON.")
 @JSON
