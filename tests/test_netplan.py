@@ -193,10 +193,8 @@ def test_broken_files(text: str, where: str, said: str) -> None:
 @pytest.mark.parametrize(
     ("made", "wanted", "said"),
     [
-        (files(BLOCK, other="network: {ethernets: {eth0: {mtu: 1400}}}"), LEASE, "2 entries declare eth0"),
-        (files(BLOCK.replace("version: 2", "renderer: NetworkManager")), LEASE, "renderer NetworkManager"),
         (files("network: {ethernets: {}}"), LEASE, "no file under /etc/netplan declares eth0"),
-        (files(BLOCK), InterfaceConfig("eth0", ipv4="fixed", ipv6="ra", mtu=9000), "`ipv6: ra`, `mtu`"),
+        (files(BLOCK), InterfaceConfig("eth0", ipv4="dhcp", time_servers=("203.0.113.9",)), "`time_servers`"),
         (
             files("network: {ethernets: {eth0: &a {dhcp4: true}, eth1: *a}}"),
             fixed("203.0.113.20/24"),

@@ -40,8 +40,8 @@ class InterfaceConfig(msgspec.Struct, frozen=True):
     preferred source. ``resolvers``, ``search``, ``mtu`` and ``time_servers`` are
     ``None`` where nothing is said, or where they shall stay as they are.
 
-    ``lease_routes`` and ``lease_resolvers`` say whether routes and resolvers that
-    a lease or a router advertisement supplies are used.
+    ``lease_routes`` and ``lease_resolvers`` say whether the routes and resolvers that
+    an IPv4 lease supplies are used; they count where ``ipv4`` is ``dhcp``.
     """
 
     interface: str
@@ -73,19 +73,37 @@ class InterfaceConfig(msgspec.Struct, frozen=True):
 
 def says(declared: InterfaceConfig, wanted: InterfaceConfig) -> bool:
     """Whether ``declared`` is all that ``wanted`` asks for; what is untouched there does not count."""
+    return not differences(declared, wanted)
+
+
+def differences(declared: InterfaceConfig, wanted: InterfaceConfig) -> tuple[str, ...]:
+    """In which respects ``declared`` is not what ``wanted`` asks for, each named by its word in a plan."""
+    found: list[str] = []
     for version in (4, 6):
         if not wanted.touches(version):
             continue
-        if declared.method(version) != wanted.method(version):
-            return False
+        method = wanted.method(version)
+        if declared.method(version) != method:
+            found.append(f"ipv{version}")
         if declared.of_family(version) != wanted.of_family(version):
-            return False
-        want = wanted.default_routes(version) if wanted.method(version) == "fixed" else ()
-        if declared.default_routes(version) != want:
-            return False
-    if wanted.resolvers is not None and (declared.resolvers or ()) != wanted.resolvers:
-        return False
-    return wanted.search is None or (declared.search or ()) == wanted.search
+            found.append("hold")
+        if set(declared.default_routes(version)) != set(wanted.default_routes(version)):
+            found.append("gateway")
+    missing = [r for r in wanted.routes if not r.is_default and r not in declared.routes]
+    if missing:
+        found.append("routes")
+    for name in ("resolvers", "search", "time_servers"):
+        want = getattr(wanted, name)
+        if want is not None and (getattr(declared, name) or ()) != want:
+            found.append(name)
+    if wanted.mtu is not None and declared.mtu != wanted.mtu:
+        found.append("mtu")
+    if wanted.ipv4 == "dhcp":
+        if declared.lease_routes != wanted.lease_routes:
+            found.append("gateway")
+        if declared.lease_resolvers != wanted.lease_resolvers:
+            found.append("resolvers")
+    return tuple(dict.fromkeys(found))
 
 
 class Place(msgspec.Struct, frozen=True, order=True):

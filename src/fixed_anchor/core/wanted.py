@@ -66,6 +66,8 @@ def wanted_config(plan: Plan, interface: InterfacePlan) -> InterfaceConfig:
         search=search,
         mtu=interface.mtu,
         time_servers=interface.time_servers,
+        # An interface that must not carry the default route must not bring its resolvers either, and
+        # resolvers that the plan names for it are not to be mixed with those of the lease.
         lease_routes=carries_default,
-        lease_resolvers=carries_default,
+        lease_resolvers=carries_default and not interface.resolvers,
     )

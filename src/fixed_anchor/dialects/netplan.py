@@ -1,50 +1,27 @@
-"""netplan YAML, netplan(5): one interface in one file, carried out by systemd-networkd.
-
-What several files say of one interface, and other backends, are refused by name.
-"""
+"""netplan YAML, netplan(5), with both of its backends: systemd-networkd and NetworkManager."""
 
 from __future__ import annotations
 
-from fnmatch import fnmatchcase
-from ipaddress import IPv4Interface
-
 import yaml
 
-from fixed_anchor.core.addresses import (
-    IPAddress,
-    IPInterface,
-    IPNetwork,
-    default_network,
-    parse_address,
-    parse_interface_address,
-    parse_network,
-)
-from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route, says
+from fixed_anchor.core.addresses import IPInterface
+from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Route, differences
 from fixed_anchor.core.errors import InputError, NotSupported
-from fixed_anchor.dialects.protocol import Declaration, FileEdit, Files, FileText, Steps, not_text
+from fixed_anchor.dialects.netplan_text import (
+    Entry,
+    address_items,
+    all_but,
+    backend_of,
+    boolean,
+    entries_of,
+    governs,
+    in_order,
+    read_entries,
+    read_route,
+)
+from fixed_anchor.dialects.protocol import Declaration, FileEdit, Files, FileText, Steps
 from fixed_anchor.dialects.yaml_splice import Item, MapEdit, Splices, plain
-from fixed_anchor.planfile.nodes import Value, compose
-
-#: The sections of a file that declare interfaces, and the kinds they are for.
-SECTIONS = ("ethernets", "wifis", "bonds", "bridges", "vlans", "modems", "tunnels", "vrfs", "dummy-devices")
-
-_TRUE = frozenset({"true", "on", "yes", "y"})
-_FALSE = frozenset({"false", "off", "no", "n"})
-
-
-class _Found:
-    """An interface's entry in a file."""
-
-    def __init__(self, file: FileText, section: str, identity: str, key: Value, value: Value) -> None:
-        self.file = file
-        self.section = section
-        self.identity = identity
-        self.key = key
-        self.value = value
-
-    @property
-    def settings(self) -> dict[str, Value]:
-        return {name: value for name, _, value in self.value.entries("the interface's settings")}
+from fixed_anchor.planfile.nodes import Value
 
 
 class Netplan:
@@ -54,339 +31,238 @@ class Netplan:
     patterns: tuple[str, ...] = ("/lib/netplan/*.yaml", "/etc/netplan/*.yaml", "/run/netplan/*.yaml")
 
     def read(self, files: Files, links: tuple[LinkFacts, ...]) -> tuple[Declaration, ...]:
-        entries = [entry for path in _in_order(files) for entry in _entries(files[path])]
-        backend = _backend(files)
+        everything = [entry for path in in_order(files) for entry in entries_of(files[path])]
         found: list[Declaration] = []
         for link in links:
-            mine = [entry for entry in entries if _governs(entry, link)]
-            if not mine:
-                continue
-            if len(mine) > 1:
-                raise NotSupported(
-                    f"{len(mine)} entries declare {link.name}: "
-                    + ", ".join(f"{e.file.path}:{e.key.line}" for e in mine)
-                    + "; several are not supported yet",
-                    file=mine[1].file.path,
-                    line=mine[1].key.line,
-                    remedy="merge them into one file first",
-                )
-            config, places = _read_entry(mine[0], link)
-            found.append(Declaration(link, config, places, mine[0].identity, backend))
+            mine = _mine(everything, link)
+            if mine:
+                config, places = read_entries(mine, link)
+                found.append(Declaration(link, config, places, mine[0].identity, backend_of(files, mine)))
         return tuple(found)
 
     def named(self, files: Files) -> tuple[str, ...]:
         names: dict[str, None] = {}
-        for path in _in_order(files):
-            for entry in _entries(files[path]):
+        for path in in_order(files):
+            for entry in entries_of(files[path]):
                 settings = entry.settings
-                renamed = settings["set-name"].text() if "set-name" in settings else entry.identity
-                if "match" not in settings or "set-name" in settings:
-                    names[renamed] = None
+                if "set-name" in settings:
+                    names[settings["set-name"].text()] = None
+                elif "match" not in settings:
+                    names[entry.identity] = None
         return tuple(names)
 
     def rewrite(self, files: Files, link: LinkFacts, wanted: InterfaceConfig) -> tuple[FileEdit, ...]:
-        declared = self.read(files, (link,))
-        if not declared:
+        mine = _mine([e for path in in_order(files) for e in entries_of(files[path])], link)
+        if not mine:
             raise NotSupported(
                 f"no file under /etc/netplan declares {link.name}",
                 remedy="declare it first, with `dhcp4: true`, and see that it comes up",
             )
-        if declared[0].backend == "NetworkManager":
-            raise NotSupported(
-                "netplan with the renderer NetworkManager is not supported yet",
-                file=declared[0].places[0].file,
-                line=declared[0].places[0].line,
-            )
-        _refuse_unsupported(wanted)
-        path = declared[0].places[0].file
-        before = files[path]
-        entry = next(e for e in _entries(before) if _governs(e, link))
-        text = _edit(entry, declared[0].config, wanted)
-        # netplan wants its files for root alone: they may hold secrets.
-        mode = before.mode & 0o600
-        if text == before.text and mode == before.mode:
-            return ()
-        after = FileText(path, text, mode, before.uid, before.gid)
-        self._prove(files, before, after, link, wanted)
-        return (FileEdit(path, before, after),)
+        declared = read_entries(mine, link)[0]
+        if differences(declared, wanted):
+            _refuse_unsupported(wanted)
+        texts = _edit(mine, declared, wanted)
+        edits: list[FileEdit] = []
+        for entry in mine:
+            before = entry.file
+            # netplan wants its files for root alone: they may hold secrets.
+            mode = before.mode & 0o600
+            text = texts[before.path]
+            if text == before.text and (mode == before.mode or not before.path.startswith("/etc/")):
+                continue
+            if not before.path.startswith("/etc/"):
+                raise NotSupported(
+                    f"{before.path} would have to change, and only files under /etc are edited",
+                    file=before.path,
+                    line=entry.key.line,
+                    remedy=f"copy it to /etc/netplan/{before.path.rpartition('/')[2]} first",
+                )
+            edits.append(FileEdit(before.path, before, FileText(before.path, text, mode, before.uid, before.gid)))
+        self._prove(files, edits, link, wanted, mine[0].identity)
+        return tuple(edits)
 
-    def _prove(self, files: Files, before: FileText, after: FileText, link: LinkFacts, wanted: InterfaceConfig) -> None:
-        """Reads the edited text back: it must say what is wanted, and the same as before of all else."""
+    def _prove(
+        self, files: Files, edits: list[FileEdit], link: LinkFacts, wanted: InterfaceConfig, identity: str
+    ) -> None:
+        """Reads the edited texts back: they must say what is wanted, and the same as before of all else."""
+        after = {**files, **{e.path: e.after for e in edits if e.after}}
+        where = edits[0].path if edits else None
+        remedy = "write the entry in the usual block form, then try again"
         try:
-            reread = self.read({**files, after.path: after}, (link,))
-        except InputError:
-            # An edit beside an anchor, say: the text is not what it was taken for.
-            reread = ()
-        if len(reread) != 1 or not says(reread[0].config, wanted):
-            raise NotSupported(
-                f"the entry of {link.name} cannot be edited safely: it would not read back as wanted",
-                file=before.path,
-                remedy="write it in the usual block form, then try again",
+            left = differences(self.read(after, (link,))[0].config, wanted)
+            touched = any(
+                all_but(e.before, identity) != all_but(e.after, identity) for e in edits if e.before and e.after
             )
-        identity = reread[0].identity
-        if _without(before, identity) != _without(after, identity):
+        except (InputError, IndexError):
+            # An edit beside an anchor, say: the text is not what it was taken for.
+            left, touched = ("it",), False
+        if left:
+            what = f"the entry of {link.name} cannot be edited safely: {', '.join(left)} would not read back as wanted"
+            raise NotSupported(what, file=where, remedy=remedy)
+        if touched:
             raise NotSupported(
-                f"the entry of {link.name} cannot be edited without touching others",
-                file=before.path,
-                remedy="write it in the usual block form, then try again",
+                f"the entry of {link.name} cannot be edited without touching others", file=where, remedy=remedy
             )
 
     def steps(self, before: Files, after: Files, link: LinkFacts) -> Steps:
+        mine = _mine([e for path in in_order(after) for e in entries_of(after[path])], link)
+        # netplan's generator has run before any unit, with the files of the open change.
+        boot = (("netplan", "generate"),)
+        if mine and backend_of(after, mine) == "NetworkManager":
+            profile = f"netplan-{mine[0].identity}"
+            path = f"/run/NetworkManager/system-connections/{profile}.nmconnection"
+            load = (
+                ("netplan", "generate"),
+                ("nmcli", "connection", "load", path),
+                ("nmcli", "--wait", "30", "connection", "up", profile),
+            )
+            return Steps(activate=load, reload=load, escalate=(("netplan", "apply"),), boot=boot)
         # `netplan generate` and a reload take effect like `netplan apply`, in a third of the time
         # and without touching other interfaces. Both exit 0 for much that goes wrong: verification
         # and the guard look at the result.
-        load = (("netplan", "generate"), ("networkctl", "reload"))
+        reload = (("netplan", "generate"), ("networkctl", "reload"))
         return Steps(
-            activate=load,
-            reload=load,
+            activate=reload,
+            reload=reload,
             escalate=(
                 ("networkctl", "reconfigure", link.name),
                 ("systemctl", "restart", "systemd-networkd.service"),
             ),
-            # netplan's generator has run before any unit, with the files of the open change.
-            boot=(("netplan", "generate"),),
+            boot=boot,
         )
+
+
+def _mine(entries: list[Entry], link: LinkFacts) -> list[Entry]:
+    """The entries for ``link`` in the order in which they are merged; all have one identity."""
+    direct = [entry for entry in entries if governs(entry, link)]
+    identities = dict.fromkeys(entry.identity for entry in direct)
+    if len(identities) > 1:
+        raise NotSupported(
+            f"{len(identities)} entries of different names are for {link.name}: "
+            + ", ".join(f"{e.identity} ({e.file.path}:{e.key.line})" for e in direct),
+            file=direct[1].file.path,
+            line=direct[1].key.line,
+            remedy="leave only one of them",
+        )
+    # A later file may add to an entry without repeating its `match`.
+    return [entry for entry in entries if entry.identity in identities]
 
 
 def _refuse_unsupported(wanted: InterfaceConfig) -> None:
     refused = []
-    if wanted.ipv6 != "untouched":
-        refused.append(f"`ipv6: {wanted.ipv6}`")
-    if wanted.ipv4 == "off":
-        refused.append("`ipv4: off`")
-    if wanted.mtu is not None:
-        refused.append("`mtu`")
     if wanted.time_servers is not None:
         refused.append("`time_servers`")
-    if any(not r.is_default for r in wanted.routes):
-        refused.append("`routes`")
-    if any(r.on_link for r in wanted.routes):
-        refused.append("an on-link gateway")
-    if wanted.ipv4 == "dhcp" and not wanted.lease_routes:
-        refused.append("`gateway: none` with `ipv4: dhcp`")
     if refused:
-        raise NotSupported(f"{', '.join(refused)} on {wanted.interface}: not supported yet for netplan files")
+        raise NotSupported(f"{', '.join(refused)} on {wanted.interface}: netplan files have no key for it")
 
 
-def _in_order(files: Files) -> list[str]:
-    """netplan(5): files are taken in the order of their names; of the same name, /run hides /etc hides /lib."""
-    by_name: dict[str, str] = {}
-    for folder in ("/lib/netplan/", "/etc/netplan/", "/run/netplan/"):
-        for path in files:
-            if path.startswith(folder) and path.endswith(".yaml"):
-                by_name[path[len(folder) :]] = path
-    return [by_name[name] for name in sorted(by_name)]
+class _Texts:
+    """The edits of all files of one interface; the last file wins, so what is new goes there."""
+
+    def __init__(self, entries: list[Entry]) -> None:
+        self.entries = entries
+        self.splices = {entry.file.path: Splices(entry.file.text) for entry in entries}
+        self.edits = []
+        for entry in entries:
+            node = entry.value.node
+            assert isinstance(node, yaml.MappingNode)
+            indent = int(entry.key.node.start_mark.column) + 2
+            self.edits.append(MapEdit(self.splices[entry.file.path], node, indent))
+
+    def holding(self, key: str) -> list[tuple[MapEdit, Value]]:
+        """The edits of the entries that have ``key``, with its value."""
+        pairs = zip(self.edits, self.entries, strict=True)
+        return [(edit, entry.settings[key]) for edit, entry in pairs if key in entry.settings]
+
+    @property
+    def last(self) -> MapEdit:
+        return self.edits[-1]
+
+    def set(self, key: str, text: str) -> None:
+        """Sets a plain value where it counts: in the last file that has it, else in the last of all."""
+        there = self.holding(key)
+        (there[-1][0] if there else self.last).set_scalar(key, text)
+
+    def flag(self, key: str) -> bool | None:
+        values = [value for _, value in self.holding(key) if not value.is_null]
+        return boolean(values[-1]) if values else None
+
+    def delete(self, key: str) -> None:
+        for edit, _ in self.holding(key):
+            edit.delete(key)
+
+    def result(self) -> dict[str, str]:
+        for edit in self.edits:
+            edit.finish()
+        return {path: splices.result() for path, splices in self.splices.items()}
 
 
-def _network(file: FileText) -> dict[str, Value]:
-    bad = not_text(file)
-    if bad is not None:
-        raise bad
-    if not file.text.strip() or all(
-        not line.strip() or line.lstrip().startswith("#") for line in file.text.splitlines()
-    ):
-        return {}
-    root = Value(compose(file.text, file.path), file.path)
-    if root.is_null:
-        return {}
-    top = {name: value for name, _, value in root.entries("the key `network:`")}
-    if "network" not in top:
-        raise root.error("there is no `network:` at the top", expected="`network:`")
-    network = top["network"]
-    if network.is_null:
-        return {}
-    return {name: value for name, _, value in network.entries("`version`, `renderer`, `ethernets`, ...")}
+def _edit(entries: list[Entry], declared: InterfaceConfig, wanted: InterfaceConfig) -> dict[str, str]:
+    """The texts of the files with the interface's entries changed to ``wanted``."""
+    texts = _Texts(entries)
+    todo = differences(declared, wanted)
+    if "ipv4" in todo and (texts.flag("dhcp4") is True) != (wanted.ipv4 == "dhcp"):
+        texts.set("dhcp4", "true" if wanted.ipv4 == "dhcp" else "false")
+    if "ipv6" in todo:
+        _edit_ipv6_method(texts, wanted)
+    families = {v for v in (4, 6) if wanted.touches(v)}
+    if "hold" in todo:
+        _edit_addresses(texts, families, wanted)
+    if {"gateway", "routes"} & set(todo):
+        for version in families:
+            if set(declared.default_routes(version)) != set(wanted.default_routes(version)):
+                texts.delete(f"gateway{version}")
+        _edit_routes(texts, families, wanted)
+    if {"resolvers", "search"} & set(todo):
+        _edit_nameservers(texts, declared, wanted)
+    if "mtu" in todo:
+        texts.set("mtu", str(wanted.mtu))
+    if wanted.ipv4 == "dhcp":
+        for name, now, then in (
+            ("use-routes", declared.lease_routes, wanted.lease_routes),
+            ("use-dns", declared.lease_resolvers, wanted.lease_resolvers),
+        ):
+            if now != then:
+                there = texts.holding("dhcp4-overrides")
+                edit = there[-1][0] if there else texts.last
+                edit.set_inner("dhcp4-overrides", name, "true" if then else "false")
+    return texts.result()
 
 
-def _entries(file: FileText) -> list[_Found]:
-    found: list[_Found] = []
-    network = _network(file)
-    for section in SECTIONS:
-        if section not in network or network[section].is_null:
+def _edit_ipv6_method(texts: _Texts, wanted: InterfaceConfig) -> None:
+    if (texts.flag("dhcp6") is True) != (wanted.ipv6 == "dhcp"):
+        texts.set("dhcp6", "true" if wanted.ipv6 == "dhcp" else "false")
+    accept = texts.flag("accept-ra")
+    if wanted.ipv6 in ("fixed", "off") and accept is not False:
+        texts.set("accept-ra", "false")
+    elif wanted.ipv6 in ("ra", "dhcp") and accept is False:
+        texts.set("accept-ra", "true")
+    link_local = [value for _, value in texts.holding("link-local")]
+    silent = bool(link_local) and "ipv6" not in [i.text() for v in link_local if v.is_list for i in v.items()]
+    if wanted.ipv6 == "off" and not silent:
+        texts.delete("link-local")
+        if not link_local:
+            texts.last.set_scalar("link-local", "[]")
+    elif wanted.ipv6 != "off" and silent:
+        texts.delete("link-local")
+
+
+def _edit_addresses(texts: _Texts, families: set[int], wanted: InterfaceConfig) -> None:
+    want = [a for a in wanted.addresses if a.version in families]
+    for edit, value in texts.holding("addresses"):
+        if edit is texts.last:
             continue
-        for identity, key, value in network[section].entries("interfaces by name"):
-            if identity == "renderer":
-                continue
-            if not value.is_mapping:
-                raise value.error(
-                    f"{value.describe()} stands where the settings of {identity} belong",
-                    expected="the settings of an interface, each two spaces deeper than its name",
-                    remedy=f"look at the indentation of line {key.line} and below",
-                )
-            found.append(_Found(file, section, identity, key, value))
-    return found
-
-
-def _backend(files: Files) -> str:
-    backend = "networkd"
-    for path in _in_order(files):
-        network = _network(files[path])
-        if "renderer" in network:
-            backend = network["renderer"].text("networkd or NetworkManager")
-    return backend
-
-
-def _governs(entry: _Found, link: LinkFacts) -> bool:
-    """Whether ``entry`` is for ``link``: by name, or by its ``match`` (netplan(5), physical devices)."""
-    settings = entry.settings
-    match = settings.get("match")
-    if match is None:
-        return entry.identity == link.name
-    rules = {name: value for name, _, value in match.entries("`name`, `macaddress` or `driver`")}
-    if "set-name" in settings and settings["set-name"].text() == link.name:
-        return True
-    if not rules:
-        return entry.section == "ethernets" and link.kind == "ethernet"
-    if "macaddress" in rules and rules["macaddress"].text().lower() not in (link.permanent_mac, link.mac):
-        return False
-    if "name" in rules and not fnmatchcase(link.name, rules["name"].text()):
-        return False
-    if "driver" in rules:
-        if link.driver is None:
-            raise NotSupported(
-                f"whether this entry is for {link.name} cannot be told: it matches by driver",
-                file=entry.file.path,
-                line=rules["driver"].line,
-            )
-        return any(fnmatchcase(link.driver, i.text()) for i in rules["driver"].items())
-    return True
-
-
-def _bool(value: Value) -> bool:
-    text = value.text("true or false").lower()
-    if text in _TRUE:
-        return True
-    if text in _FALSE:
-        return False
-    raise value.error(f"{text!r} stands here", expected="true or false")
-
-
-def _address_items(value: Value) -> list[tuple[IPInterface, Value]]:
-    """Addresses with their items; an item may be a mapping of the address to its options."""
-    if not value.is_list:
-        raise value.error(f"{value.describe()} stands here", expected="a list of ADDRESS/PREFIX")
-    found: list[tuple[IPInterface, Value]] = []
-    for item in value.items():
-        if item.is_mapping:
-            inner = list(item.entries())
-            if len(inner) != 1:
-                raise item.error("more than one key stands here", expected="one ADDRESS/PREFIX with its options")
-            text_at = inner[0][1]
-        else:
-            text_at = item
-        found.append((text_at.parsed(parse_interface_address, "ADDRESS/PREFIX"), item))
-    return found
-
-
-def _route(value: Value) -> Route | None:
-    """One route, or ``None`` for those that are not plain unicast routes of the main table."""
-    fields = {name: inner for name, _, inner in value.entries("`to`, `via`, ...")}
-    if "type" in fields and fields["type"].text() != "unicast":
-        return None
-    if "table" in fields and fields["table"].text() != "254":
-        return None
-    via = fields["via"].parsed(parse_address, "an address") if "via" in fields else None
-    to = fields["to"].text("a destination") if "to" in fields else "default"
-    if to == "default":
-        if via is None:
-            return None
-        destination = default_network(via.version)
-    else:
-        destination = fields["to"].parsed(_destination, "ADDRESS/PREFIX or `default`")
-    metric = None
-    if "metric" in fields:
-        metric_text = fields["metric"].text("a number")
-        if not metric_text.isdecimal():
-            raise fields["metric"].error(f"{metric_text!r} stands here", expected="a number")
-        metric = int(metric_text)
-    on_link = "on-link" in fields and _bool(fields["on-link"])
-    return Route(destination, via, metric, on_link)
-
-
-def _destination(text: str) -> IPNetwork:
-    return parse_network(text if "/" in text else f"{text}/{32 if ':' not in text else 128}")
-
-
-def _read_entry(entry: _Found, link: LinkFacts) -> tuple[InterfaceConfig, tuple[Place, ...]]:
-    settings = entry.settings
-    places = [Place(entry.file.path, entry.key.line)]
-
-    def seen(name: str) -> Value | None:
-        value = settings.get(name)
-        if value is not None and not value.is_null:
-            places.append(Place(entry.file.path, value.line))
-            return value
-        return None
-
-    addresses: list[IPInterface] = []
-    if (value := seen("addresses")) is not None:
-        addresses = [address for address, _ in _address_items(value)]
-    dhcp4 = (value := seen("dhcp4")) is not None and _bool(value)
-    dhcp6 = (value := seen("dhcp6")) is not None and _bool(value)
-    accept_ra = None if (value := seen("accept-ra")) is None else _bool(value)
-    routes: list[Route] = []
-    for key in ("gateway4", "gateway6"):
-        if (value := seen(key)) is not None:
-            gateway = value.parsed(parse_address, "an address")
-            routes.append(Route(default_network(gateway.version), gateway))
-    if (value := seen("routes")) is not None:
-        if not value.is_list:
-            raise value.error(f"{value.describe()} stands here", expected="a list of routes")
-        routes += [route for item in value.items() if (route := _route(item)) is not None]
-    resolvers: tuple[IPAddress, ...] | None = None
-    search: tuple[str, ...] | None = None
-    if (value := seen("nameservers")) is not None:
-        servers = {name: inner for name, _, inner in value.entries("`addresses` and `search`")}
-        if "addresses" in servers and not servers["addresses"].is_null:
-            resolvers = tuple(item.parsed(parse_address, "an address") for item in servers["addresses"].items())
-        if "search" in servers and not servers["search"].is_null:
-            search = tuple(item.text("a domain") for item in servers["search"].items())
-    mtu = (value.text("a number") if (value := seen("mtu")) is not None else None) or None
-    held4 = any(isinstance(a, IPv4Interface) for a in addresses)
-    held6 = any(not isinstance(a, IPv4Interface) and not a.is_link_local for a in addresses)
-    config = InterfaceConfig(
-        interface=link.name,
-        ipv4="dhcp" if dhcp4 else "fixed" if held4 else "off",
-        ipv6="dhcp" if dhcp6 else "fixed" if held6 else "off" if accept_ra is False else "ra",
-        addresses=tuple(addresses),
-        routes=tuple(routes),
-        resolvers=resolvers,
-        search=search,
-        mtu=int(mtu) if mtu and mtu.isdecimal() else None,
-    )
-    return config, (places[0], *sorted(set(places[1:])))
-
-
-def _edit(entry: _Found, declared: InterfaceConfig, wanted: InterfaceConfig) -> str:
-    """The text of the file with the entry changed to ``wanted`` (IPv4, resolvers, search domains)."""
-    splices = Splices(entry.file.text)
-    node = entry.value.node
-    assert isinstance(node, yaml.MappingNode)
-    edit = MapEdit(splices, node, int(entry.key.node.start_mark.column) + 2)
-    settings = entry.settings
-    if wanted.ipv4 in ("fixed", "dhcp"):
-        leased = wanted.ipv4 == "dhcp"
-        if (declared.ipv4 == "dhcp") != leased:
-            edit.set_scalar("dhcp4", "true" if leased else "false")
-        if declared.of_family(4) != wanted.of_family(4):
-            _edit_addresses(edit, settings.get("addresses"), wanted)
-        if declared.default_routes(4) != (() if leased else wanted.default_routes(4)):
-            edit.delete("gateway4")
-            _edit_default_routes(edit, settings.get("routes"), wanted)
-    resolvers_differ = wanted.resolvers is not None and (declared.resolvers or ()) != wanted.resolvers
-    search_differs = wanted.search is not None and (declared.search or ()) != wanted.search
-    if resolvers_differ or search_differs:
-        _edit_nameservers(edit, settings.get("nameservers"), wanted, resolvers_differ, search_differs)
-    edit.finish()
-    return splices.result()
-
-
-def _edit_addresses(edit: MapEdit, value: Value | None, wanted: InterfaceConfig) -> None:
-    there = _address_items(value) if value is not None and not value.is_null else []
+        there = address_items(value) if not value.is_null else []
+        kept = [Item(n) for n, (address, _) in enumerate(there) if address.version not in families]
+        if len(kept) != len(there):
+            edit.set_list("addresses", kept)
+    own = [value for edit, value in texts.holding("addresses") if edit is texts.last]
+    there = address_items(own[0]) if own and not own[0].is_null else []
     index = {address: number for number, (address, _) in reversed(list(enumerate(there)))}
-    items = [_address_item(address, index.get(address)) for address in wanted.of_family(4)]
-    items += [Item(n) for n, (address, _) in enumerate(there) if address.version == 6]
-    edit.set_list("addresses", items)
+    items = [_address_item(address, index.get(address)) for address in want]
+    items += [Item(n) for n, (address, _) in enumerate(there) if address.version not in families]
+    if [i.kept for i in items] != list(range(len(there))):
+        texts.last.set_list("addresses", items)
 
 
 def _address_item(address: IPInterface, kept: int | None) -> Item:
@@ -394,38 +270,61 @@ def _address_item(address: IPInterface, kept: int | None) -> Item:
     return Item(kept, (f"- {text}",), text)
 
 
-def _edit_default_routes(edit: MapEdit, value: Value | None, wanted: InterfaceConfig) -> None:
-    there = value.items() if value is not None and not value.is_null else []
-    items: list[Item] = []
-    missing = list(wanted.default_routes(4))
-    for number, item in enumerate(there):
-        route = _route(item)
-        if route is None or not (route.is_default and route.destination.version == 4):
+def _edit_routes(texts: _Texts, families: set[int], wanted: InterfaceConfig) -> None:
+    """Default routes of the touched families become those wanted; other wanted routes are added."""
+    missing = [r for r in wanted.routes if not r.is_default or r.destination.version in families]
+    lists: list[tuple[MapEdit, list[Item], int]] = []
+    for edit, value in texts.holding("routes"):
+        items: list[Item] = []
+        there = value.items() if not value.is_null else []
+        for number, item in enumerate(there):
+            route = read_route(item)
+            if route in missing:
+                missing.remove(route)
+            elif route is not None and route.is_default and route.destination.version in families:
+                continue
             items.append(Item(number))
-        elif route in missing:
-            missing.remove(route)
-            items.append(Item(number))
-    for route in missing:
-        parts = ["to: default", f"via: {plain(str(route.next_hop))}"]
-        if route.metric is not None:
-            parts.append(f"metric: {route.metric}")
-        block = tuple(("- " if n == 0 else "  ") + part for n, part in enumerate(parts))
-        items.append(Item(None, block, "{" + ", ".join(parts) + "}"))
-    edit.set_list("routes", items)
+        lists.append((edit, items, len(there)))
+    new = [_route_item(route) for route in missing]
+    if not any(edit is texts.last for edit, _, _ in lists):
+        lists.append((texts.last, [], 0))
+    for edit, items, before in lists:
+        final = [*items, *new] if edit is texts.last else items
+        if len(final) != before or any(i.kept is None for i in final):
+            edit.set_list("routes", final)
 
 
-def _edit_nameservers(
-    edit: MapEdit, value: Value | None, wanted: InterfaceConfig, resolvers: bool, search: bool
-) -> None:
-    present = {}
-    if value is not None and not value.is_null:
-        present = {name: inner for name, _, inner in value.entries()}
-    lists: dict[str, list[Item]] = {}
-    if resolvers:
-        lists["addresses"] = _scalars(present.get("addresses"), [str(a) for a in wanted.resolvers or ()])
-    if search:
-        lists["search"] = _scalars(present.get("search"), list(wanted.search or ()))
-    edit.set_map("nameservers", lists)
+def _route_item(route: Route) -> Item:
+    parts = [f"to: {'default' if route.is_default else plain(str(route.destination))}"]
+    if route.next_hop is not None:
+        parts.append(f"via: {plain(str(route.next_hop))}")
+    if route.metric is not None:
+        parts.append(f"metric: {route.metric}")
+    if route.on_link:
+        parts.append("on-link: true")
+    block = tuple(("- " if n == 0 else "  ") + part for n, part in enumerate(parts))
+    return Item(None, block, "{" + ", ".join(parts) + "}")
+
+
+def _edit_nameservers(texts: _Texts, declared: InterfaceConfig, wanted: InterfaceConfig) -> None:
+    change: dict[str, list[str]] = {}
+    if wanted.resolvers is not None and (declared.resolvers or ()) != wanted.resolvers:
+        change["addresses"] = [str(a) for a in wanted.resolvers]
+    if wanted.search is not None and (declared.search or ()) != wanted.search:
+        change["search"] = list(wanted.search)
+    own: Value | None = None
+    for edit, value in texts.holding("nameservers"):
+        if edit is texts.last:
+            own = value
+        elif not value.is_null:
+            present = {name for name, _, _ in value.entries()}
+            gone: dict[str, list[Item]] = {name: [] for name in change if name in present}
+            if gone:
+                edit.set_map("nameservers", gone)
+    present_here = {name: inner for name, _, inner in own.entries()} if own is not None and not own.is_null else {}
+    lists = {name: _scalars(present_here.get(name), words) for name, words in change.items()}
+    if any(lists.values()) or any(name in present_here for name in lists):
+        texts.last.set_map("nameservers", lists)
 
 
 def _scalars(value: Value | None, texts: list[str]) -> list[Item]:
@@ -436,23 +335,3 @@ def _scalars(value: Value | None, texts: list[str]) -> list[Item]:
         written = plain(text)
         items.append(Item(index.get(text), (f"- {written}",), written))
     return items
-
-
-def _without(file: FileText, identity: str) -> object:
-    """The whole content of ``file`` as plain values, but for the entry ``identity``."""
-
-    def plain_value(node: yaml.Node) -> object:
-        if isinstance(node, yaml.MappingNode):
-            return [(plain_value(k), plain_value(v)) for k, v in node.value]
-        if isinstance(node, yaml.SequenceNode):
-            return [plain_value(n) for n in node.value]
-        return (node.tag, node.value)
-
-    rest: list[tuple[str, object]] = []
-    for section, value in _network(file).items():
-        if section in SECTIONS and value.is_mapping:
-            others = [(name, plain_value(v.node)) for name, _, v in value.entries() if name != identity]
-            rest.append((section, others))
-        else:
-            rest.append((section, plain_value(value.node)))
-    return rest

@@ -135,6 +135,9 @@ class MapEdit:
         self.flow = bool(node.flow_style)
         self.indent = int(node.value[0][0].start_mark.column) if node.value and not self.flow else indent
         self._flow_changes: dict[str, str | None] = {}
+        self._flow_inner: dict[str, dict[str, str | None]] = {}
+        self._pending: dict[str, str] = {}
+        self._new_maps: dict[str, list[str]] = {}
 
     def get(self, key: str) -> yaml.Node | None:
         return next((v for k, v in self.node.value if k.value == key), None)
@@ -208,6 +211,26 @@ class MapEdit:
         else:
             self.delete(key)
 
+    def set_inner(self, key: str, inner_key: str, text: str) -> None:
+        """Sets one scalar inside the mapping under ``key``, which is made if it is not there."""
+        node = self.get(key)
+        if isinstance(node, yaml.MappingNode) and not node.flow_style and not self.flow:
+            inner = MapEdit(self.splices, node, self.indent + 2)
+            inner.set_scalar(inner_key, text)
+        elif self.flow or isinstance(node, yaml.MappingNode):
+            # Two changes of one flow mapping are made on top of each other.
+            before = self._flow_inner.setdefault(key, {})
+            before[inner_key] = text
+            flow = _flow_with(self.splices.text, node if isinstance(node, yaml.MappingNode) else None, {**before})
+            if self.flow:
+                self._flow_changes[key] = flow
+            else:
+                self._pending[key] = flow
+        elif key in self._new_maps:
+            self._new_maps[key].append(f"  {inner_key}: {text}")
+        else:
+            self._new_maps[key] = [f"{key}:", f"  {inner_key}: {text}"]
+
     def delete(self, key: str) -> None:
         """Removes the entry, if it is there; its lines stay as comments."""
         entry = next(((k, v) for k, v in self.node.value if k.value == key), None)
@@ -220,7 +243,11 @@ class MapEdit:
         self.splices.comment_out(start, max(true_end(entry[1]), int(entry[0].end_mark.index)) - 1)
 
     def finish(self) -> None:
-        """Writes the collected changes of a flow mapping."""
+        """Writes the collected changes."""
+        for key, text in self._pending.items():
+            self._set_flow(key, text)
+        for block in self._new_maps.values():
+            self._add_lines(block)
         if self._flow_changes:
             start, end = int(self.node.start_mark.index), int(self.node.end_mark.index)
             self.splices.keep_line(start)

@@ -1,0 +1,119 @@
+"""The text of /etc/network/interfaces as stanzas, interfaces(5): every line kept, with its place."""
+
+from __future__ import annotations
+
+import msgspec
+
+from fixed_anchor.core.errors import InputError
+
+#: Words that begin a stanza of their own; ``allow-*`` besides.
+_HEADS = ("iface", "mapping", "auto", "source", "source-directory", "no-auto-down", "no-scripts", "rename", "template")
+_FAMILIES = ("inet", "inet6", "ipx", "can")
+
+
+class Line(msgspec.Struct, frozen=True):
+    """A logical line: its words, and the lines it stands in (from 0, ``last`` included)."""
+
+    words: tuple[str, ...]
+    first: int
+    last: int
+
+    @property
+    def key(self) -> str:
+        return self.words[0]
+
+    @property
+    def value(self) -> str:
+        return " ".join(self.words[1:])
+
+
+class Stanza(msgspec.Struct, frozen=True):
+    """A stanza: its head line and the option lines below it."""
+
+    path: str
+    head: Line
+    options: tuple[Line, ...]
+
+    @property
+    def kind(self) -> str:
+        return self.head.key
+
+    @property
+    def name(self) -> str:
+        return self.head.words[1]
+
+    @property
+    def family(self) -> str | None:
+        return self.head.words[2] if len(self.head.words) > 2 and self.head.words[2] in _FAMILIES else None
+
+    @property
+    def method(self) -> str | None:
+        return self.head.words[3] if self.family and len(self.head.words) > 3 else None
+
+    @property
+    def inherits(self) -> tuple[str, ...]:
+        words = self.head.words
+        return words[words.index("inherits") + 1 :] if "inherits" in words else ()
+
+    @property
+    def last(self) -> int:
+        return self.options[-1].last if self.options else self.head.last
+
+
+def parse(text: str, path: str) -> tuple[Stanza, ...]:
+    """All stanzas of a file. Raises :class:`InputError` for what ifupdown would not take."""
+    stanzas: list[tuple[Line, list[Line]]] = []
+    for line in _logical_lines(text):
+        if line.key in _HEADS or line.key.startswith("allow-"):
+            _check_head(line, path)
+            stanzas.append((line, []))
+        elif stanzas and stanzas[-1][0].key in ("iface", "mapping"):
+            if len(line.words) < 2 and stanzas[-1][0].key == "iface":
+                raise InputError(
+                    f"the option {line.key!r} has no value", file=path, line=line.first + 1, expected="OPTION VALUE"
+                )
+            stanzas[-1][1].append(line)
+        else:
+            raise InputError(
+                f"{line.key!r} stands in no stanza",
+                file=path,
+                line=line.first + 1,
+                expected="one of iface, auto, allow-..., mapping, source",
+            )
+    return tuple(Stanza(path, head, tuple(options)) for head, options in stanzas)
+
+
+def _logical_lines(text: str) -> list[Line]:
+    lines = text.split("\n")
+    found: list[Line] = []
+    number = 0
+    while number < len(lines):
+        first = number
+        joined = lines[number].rstrip("\r")
+        number += 1
+        if joined.lstrip().startswith("#"):
+            # A comment ends with its line, whatever stands at its end.
+            continue
+        while joined.endswith("\\") and number < len(lines):
+            joined = joined[:-1] + " " + lines[number].rstrip("\r")
+            number += 1
+        words = joined.split()
+        if words and words != ["\\"]:
+            found.append(Line(tuple(words), first, number - 1))
+    return found
+
+
+def _check_head(line: Line, path: str) -> None:
+    wrong: str | None = None
+    if line.key == "iface":
+        words = line.words
+        if len(words) < 2:
+            wrong = "iface NAME FAMILY METHOD"
+        elif len(words) > 2 and words[2] != "inherits" and (words[2] not in _FAMILIES or len(words) < 4):
+            wrong = "iface NAME inet|inet6 METHOD"
+    elif line.key in ("source", "source-directory", "mapping", "template") and len(line.words) < 2:
+        wrong = f"{line.key} NAME"
+    if wrong:
+        raise InputError(
+            f"{' '.join(line.words)!r} is not whole", file=path, line=line.first + 1, column=1, expected=wrong
+        )
