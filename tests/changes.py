@@ -51,7 +51,7 @@ class Scene:
             new = None if after is None else FileText(path, after, 0o600, uid, gid)
             made.append(FileEdit(path, old, new))
         within = int(str(words.get("within", 60)))
-        change = Change("lo", tuple(made), steps, within, bool(words.get("unattended")), b"{}")
+        change = Change(("lo",), tuple(made), steps, within, bool(words.get("unattended")), b"{}")
         for name, (data, mode) in as_files(change, str(folder), systemd=False).items():
             target = folder / name
             target.parent.mkdir(mode=0o700, parents=True, exist_ok=True)

@@ -107,9 +107,9 @@ def watch(
 ) -> int:
     """Carries a change out under the eyes of the operator; returns the exit status."""
     watcher = Watcher(app, machine, unattended)
-    vantage = own_vantage(machine, draft.wanted.interface)
+    vantages = {config.interface: own_vantage(machine, config.interface) for config in draft.wanted}
     try:
-        outcome = carry_out(machine, draft, vantage, confirm_within, unattended, notes, watcher)
+        outcome = carry_out(machine, draft, vantages, confirm_within, unattended, notes, watcher)
     except KeyboardInterrupt:
         watcher.interrupted()
         return EXIT_INTERRUPTED

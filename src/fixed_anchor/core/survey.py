@@ -21,11 +21,19 @@ class FoundAddress(msgspec.Struct, frozen=True):
 
 
 class Lease(msgspec.Struct, frozen=True):
-    """The DHCP lease of an interface, as far as the stack or the kernel tells."""
+    """The DHCP lease of an interface, as far as the stack or the kernel tells.
+
+    What it supplies beyond address, gateway and resolvers: ``mtu`` in bytes,
+    ``time_servers``, additional ``routes``, and a ``hostname``.
+    """
 
     address: IPAddress
     seconds_left: int | None
     server: IPAddress | None = None
+    mtu: int | None = None
+    time_servers: tuple[str, ...] = ()
+    routes: tuple[Route, ...] = ()
+    hostname: str | None = None
 
 
 class SurveyedInterface(msgspec.Struct, frozen=True):
@@ -45,6 +53,7 @@ class SurveyedInterface(msgspec.Struct, frozen=True):
     lease: Lease | None = None
     declared: InterfaceConfig | None = None
     declared_in: tuple[Place, ...] = ()
+    stack: str | None = None
 
     @property
     def name(self) -> str:
@@ -70,6 +79,7 @@ class HostSurvey(msgspec.Struct, frozen=True):
     interfaces: tuple[SurveyedInterface, ...]
     findings: tuple[Finding, ...] = ()
     running: bool = True
+    hostname: str = ""
 
     def interface(self, name: str) -> SurveyedInterface | None:
         return next((i for i in self.interfaces if i.name == name), None)

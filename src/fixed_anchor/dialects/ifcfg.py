@@ -190,7 +190,10 @@ class Ifcfg:
             config, places = _read(files, main, link)
             managed = main.yes("NM_CONTROLLED", True)
             backend = "NetworkManager" if managed else "network-scripts"
-            found.append(Declaration(link, config, places, main.file.path.rpartition("ifcfg-")[2], backend))
+            on = main.all("BOOTPROTO")
+            dhcp_in = Place(main.file.path, on[-1].first + 1) if on and config.ipv4 == "dhcp" else None
+            identity = main.file.path.rpartition("ifcfg-")[2]
+            found.append(Declaration(link, config, places, identity, backend, dhcp_in))
         return tuple(found)
 
     def named(self, files: Files) -> tuple[str, ...]:

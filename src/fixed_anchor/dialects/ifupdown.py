@@ -60,7 +60,8 @@ class Ifupdown:
             mine = _of(stanzas, link.name)
             if mine:
                 config, places = _read(stanzas, mine, link)
-                found.append(Declaration(link, config, places, link.name, "ifupdown"))
+                on = [Place(s.path, s.head.first + 1) for s in mine if s.family == "inet" and s.method == "dhcp"]
+                found.append(Declaration(link, config, places, link.name, "ifupdown", on[-1] if on else None))
         return tuple(found)
 
     def named(self, files: Files) -> tuple[str, ...]:

@@ -51,7 +51,9 @@ class Keyfile:
             if not mine or _is_generated(mine[0].path):
                 continue
             config, places = _read(mine[0], link)
-            found.append(Declaration(link, config, places, _uuid(mine[0]), "NetworkManager"))
+            on = [e for e in _entries(mine[0], "ipv4") if e.key == "method" and e.value == "auto"]
+            dhcp_in = Place(mine[0].path, on[-1].line) if on else None
+            found.append(Declaration(link, config, places, _uuid(mine[0]), "NetworkManager", dhcp_in))
         return tuple(found)
 
     def named(self, files: Files) -> tuple[str, ...]:

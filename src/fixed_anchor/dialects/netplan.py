@@ -5,7 +5,7 @@ from __future__ import annotations
 import yaml
 
 from fixed_anchor.core.addresses import IPInterface
-from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Route, differences
+from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route, differences
 from fixed_anchor.core.errors import InputError, NotSupported
 from fixed_anchor.dialects.netplan_text import (
     Entry,
@@ -37,7 +37,9 @@ class Netplan:
             mine = _mine(everything, link)
             if mine:
                 config, places = read_entries(mine, link)
-                found.append(Declaration(link, config, places, mine[0].identity, backend_of(files, mine)))
+                on = [e.settings["dhcp4"] for e in mine if "dhcp4" in e.settings]
+                dhcp_in = Place(on[-1].file, on[-1].line) if on and boolean(on[-1]) else None
+                found.append(Declaration(link, config, places, mine[0].identity, backend_of(files, mine), dhcp_in))
         return tuple(found)
 
     def named(self, files: Files) -> tuple[str, ...]:

@@ -55,7 +55,9 @@ class Networkd:
                 continue
             parts = [IniText(files[path].text, path) for path in _parts(files, main)]
             config, places = _read(parts, link)
-            found.append(Declaration(link, config, places, main, "systemd-networkd"))
+            dhcp4, _, dhcp_at = _dhcp(parts)
+            dhcp_in = Place(dhcp_at[0].path, dhcp_at[1].line) if dhcp4 and dhcp_at else None
+            found.append(Declaration(link, config, places, main, "networkd", dhcp_in))
         return tuple(found)
 
     def named(self, files: Files) -> tuple[str, ...]:

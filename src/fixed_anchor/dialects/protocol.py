@@ -37,7 +37,8 @@ class Declaration(msgspec.Struct, frozen=True):
 
     ``places`` lists the file and line of each fact, the declaration itself first.
     ``identity`` is the name under which the files know it, where that is not the
-    interface's name. ``backend`` names the daemon that carries it out.
+    interface's name. ``backend`` names the daemon that carries it out. ``dhcp_in`` is
+    the place that turns IPv4 DHCP on, ``None`` where nothing does.
     """
 
     link: LinkFacts
@@ -45,6 +46,7 @@ class Declaration(msgspec.Struct, frozen=True):
     places: tuple[Place, ...]
     identity: str = ""
     backend: str = ""
+    dhcp_in: Place | None = None
 
 
 class FileEdit(msgspec.Struct, frozen=True):

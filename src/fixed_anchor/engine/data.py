@@ -43,11 +43,12 @@ WantedBy=sysinit.target
 class Change(msgspec.Struct, frozen=True):
     """What is to be done on one host: edits of files, the steps around them, and how it is guarded.
 
+    ``interfaces`` are those whose state must come back when the change is put back.
     ``confirm_within`` is in seconds, counted from activation. ``unattended`` lets a
     favourable verification confirm. ``about`` is kept for the history, as JSON.
     """
 
-    interface: str
+    interfaces: tuple[str, ...]
     edits: tuple[FileEdit, ...]
     steps: Steps
     confirm_within: int
@@ -68,7 +69,7 @@ def as_files(change: Change, folder: str, systemd: bool) -> dict[str, tuple[byte
     """
     files: dict[str, tuple[bytes, int]] = {
         "engine.sh": (engine_source(), 0o700),
-        "interface": (_line(change.interface), 0o600),
+        "interface": (b"".join(_line(name) for name in change.interfaces), 0o600),
         "confirm-within": (b"%d\n" % change.confirm_within, 0o600),
         "launch": (b"systemd\n" if systemd else b"session\n", 0o600),
         "about.json": (change.about, 0o600),

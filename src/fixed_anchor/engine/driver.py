@@ -120,7 +120,7 @@ def status(machine: Machine, number: str) -> ChangeStatus:
     return ChangeStatus(
         number=number,
         state=said.get("state") or "not begun",
-        interface=said.get("interface", ""),
+        interface=said.get("interface", "").strip(),
         left=int(said["left"]) if "left" in said else None,
         guard_alive=said.get("guard") == "alive",
         decision=said.get("decision"),

@@ -5,7 +5,7 @@
 #
 # It is the same for every change. What belongs to one change is data in its folder:
 #
-#   interface        the interface that changes
+#   interface        the interfaces that change, one a line
 #   confirm-within   seconds until the change is put back unless it is confirmed
 #   unattended       present: a verdict `as-planned` confirms
 #   launch           `systemd` or `session`: what keeps the guard alive
@@ -175,29 +175,32 @@ restore_file() {
 # What counts of the present state: IPv4 addresses and whether they are leased, fixed IPv6
 # addresses, and the gateways of default routes on the interface.
 observe() {
-    interface=$(value interface)
+    while read -r interface; do observe_one; done <"$dir/interface"
+}
+
+observe_one() {
     ip -o addr show dev "$interface" scope global 2>/dev/null | while read -r _ _ family address rest; do
         case "$family $rest" in
-        "inet "*dynamic*) echo "address $address leased" ;;
-        "inet "*) echo "address $address fixed" ;;
+        "inet "*dynamic*) echo "address $address leased on $interface" ;;
+        "inet "*) echo "address $address fixed on $interface" ;;
         "inet6 "*dynamic* | "inet6 "*temporary*) ;;
-        "inet6 "*) echo "address $address fixed" ;;
+        "inet6 "*) echo "address $address fixed on $interface" ;;
         esac
     done | sort
     for family in -4 -6; do
         ip "$family" route show default dev "$interface" 2>/dev/null | while read -r _ via gateway rest; do
             case "$family $via $rest" in
-            "-4 via "* | "-6 via "*"proto static"*) echo "gateway $gateway" ;;
+            "-4 via "* | "-6 via "*"proto static"*) echo "gateway $gateway on $interface" ;;
             esac
         done | sort -u
     done
 }
 
 gateway_answers() {
-    gateway=$(ip -4 route show default dev "$(value interface)" 2>/dev/null | while read -r _ _ hop _; do echo "$hop"; break; done)
+    gateway=$(ip -4 route show default 2>/dev/null | while read -r _ _ hop _; do echo "$hop"; break; done)
     [ -n "$gateway" ] || return 1
     ping -c 1 -W 1 "$gateway" >/dev/null 2>&1 && return 0
-    case $(ip neigh show "$gateway" dev "$(value interface)" 2>/dev/null) in
+    case $(ip neigh show "$gateway" 2>/dev/null) in
     *REACHABLE* | *DELAY*) return 0 ;;
     esac
     return 1
@@ -448,7 +451,7 @@ verdict() {
 status() {
     echo "change $name"
     echo "state $(value state)"
-    echo "interface $(value interface)"
+    echo "interface $(tr '\n' ' ' <"$dir/interface")"
     if [ -f "$dir/deadline" ]; then echo "left $(($(value deadline) - $(uptime_now)))"; fi
     if guard_alive; then echo "guard alive"; else echo "guard gone"; fi
     [ -z "$(decided)" ] || echo "decision $(decided)"

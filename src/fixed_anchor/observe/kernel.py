@@ -52,7 +52,12 @@ def links(machine: Machine) -> tuple[KernelLink, ...]:
                 facts=facts,
                 index=int(link.get("ifindex", 0)),
                 state=_state(link),
-                addresses=tuple(_address(info) for info in link.get("addr_info", ()) if "local" in info),
+                addresses=tuple(
+                    # An address that failed its duplicate detection is not in use.
+                    _address(info)
+                    for info in link.get("addr_info", ())
+                    if "local" in info and not info.get("dadfailed")
+                ),
             )
         )
     return tuple(found)

@@ -10,16 +10,36 @@ RESOLV_CONF = "/etc/resolv.conf"
 MAXNS = 3
 
 
-def uses_resolved(machine: Machine) -> bool:
-    """Whether /etc/resolv.conf is the stub of systemd-resolved."""
-    target = machine.link_target(RESOLV_CONF)
-    return target is not None and target.endswith("/systemd/resolve/stub-resolv.conf")
+def owner(machine: Machine, active: frozenset[str]) -> str:
+    """Who writes /etc/resolv.conf: ``systemd-resolved``, ``resolvconf``, ``NetworkManager``, or ``nobody``.
+
+    ``active`` are the names of running services, as in :mod:`fixed_anchor.observe.stack`.
+    """
+    target = machine.link_target(RESOLV_CONF) or ""
+    if "systemd/resolve/" in target:
+        return "systemd-resolved"
+    if "resolvconf" in target:
+        return "resolvconf"
+    if "NetworkManager" in active:
+        return "NetworkManager"
+    return "nobody"
+
+
+def place_for(stack: str, backend: str, writer: str) -> str:
+    """Where the resolvers of an interface are to be set: ``files`` of its stack, ``drop-in``, or ``resolv.conf``."""
+    managed = "NetworkManager" in (stack, backend)
+    if writer == "systemd-resolved":
+        # ifup's own hook for systemd-resolved breaks DNS: the daemon is told directly.
+        return "drop-in" if stack == "ifupdown" else "files"
+    if writer in ("resolvconf", "NetworkManager") or managed or stack == "ifcfg":
+        return "files"
+    return "resolv.conf"
 
 
 def of_link(machine: Machine, interface: str) -> tuple[tuple[IPAddress, ...], tuple[str, ...]]:
     """Resolvers and search domains that systemd-resolved uses for ``interface``."""
-    servers = _words(machine, "dns", interface)
-    domains = _words(machine, "domain", interface)
+    servers = _words(machine, "dns", interface) or _global_words(machine, "dns")
+    domains = _words(machine, "domain", interface) or _global_words(machine, "domain")
     return (
         tuple(a for w in servers if (a := _address(w)) is not None),
         tuple(d.lstrip("~").rstrip(".").lower() for d in domains if d != "~."),
@@ -32,6 +52,12 @@ def _words(machine: Machine, what: str, interface: str) -> list[str]:
         return []
     # "Link 2 (eth0): 203.0.113.2 203.0.113.3"
     return ran.out.partition("): ")[2].split()
+
+
+def _global_words(machine: Machine, what: str) -> list[str]:
+    """What is set for the whole host: it serves every link that has none of its own."""
+    lines = machine.run(("resolvectl", what)).out.splitlines()
+    return next((line.partition(":")[2].split() for line in lines if line.startswith("Global:")), [])
 
 
 def _address(word: str) -> IPAddress | None:

@@ -1,16 +1,21 @@
-"""Taking stock of a machine: kernel, files and resolvers joined to one survey."""
+"""Taking stock of a machine: kernel, files, stacks and resolvers joined to one survey."""
 
 from __future__ import annotations
 
-from ipaddress import IPv4Address
+import msgspec
 
-from fixed_anchor.core.addresses import IPAddress, parse_address
-from fixed_anchor.core.config import LinkFacts
-from fixed_anchor.core.survey import HostSurvey, Lease, SurveyedInterface
+from fixed_anchor.core.addresses import parse_address
+from fixed_anchor.core.config import InterfaceConfig, LinkFacts
+from fixed_anchor.core.findings import Finding
+from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
 from fixed_anchor.dialects import DIALECTS
-from fixed_anchor.dialects.protocol import Declaration, FileText
+from fixed_anchor.dialects.protocol import FileText
+from fixed_anchor.dialects.resolv_conf import DROP_IN, RESOLV_CONF, says_resolv_conf
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe import kernel, resolvers
+from fixed_anchor.observe.host_facts import host_facts
+from fixed_anchor.observe.lease import lease_of
+from fixed_anchor.observe.stack import Charge, in_charge, services
 
 
 def dialect_files(machine: Machine, dialect: str) -> dict[str, FileText]:
@@ -30,82 +35,116 @@ def take_stock(machine: Machine) -> HostSurvey:
     Raises :class:`~fixed_anchor.core.errors.AnchorError` for broken files and missing
     permissions.
     """
-    if machine.running:
-        found = kernel.links(machine)
-        links = tuple(link.facts for link in found)
+    files = {name: dialect_files(machine, name) for name in DIALECTS}
+    running = services(machine) if machine.running else None
+    found = kernel.links(machine) if machine.running else ()
+    links = tuple(link.facts for link in found) if machine.running else _links_in_files(files)
+    declarations = {
+        name: {d.link.name: d for d in dialect.read(files[name], links)} for name, dialect in DIALECTS.items()
+    }
+    charges = {
+        link.name: in_charge(link, {n: ds[link.name] for n, ds in declarations.items() if link.name in ds}, running)
+        for link in links
+    }
+    writer = resolvers.owner(machine, running.active if running else frozenset())
+    if running is None:
+        interfaces = tuple(_from_files(machine, link, charges[link.name], writer) for link in links)
     else:
-        found = ()
-        links = _links_in_files(machine)
-    declarations: dict[str, Declaration] = {}
-    stack = None
-    evidence: list[str] = []
-    for name, dialect in DIALECTS.items():
-        files = dialect_files(machine, name)
-        for declaration in dialect.read(files, links):
-            declarations[declaration.link.name] = declaration
-            stack = name
-            evidence.append(f"{declaration.places[0]} declares {declaration.link.name}")
-    if not machine.running:
-        interfaces = tuple(_from_files(link, declarations.get(link.name)) for link in links)
-        return HostSurvey(machine.name, stack, tuple(evidence), interfaces, running=False)
-    stub = resolvers.uses_resolved(machine)
-    all_routes = kernel.routes(machine)
-    surveyed = []
-    for link in found:
-        name = link.facts.name
-        servers, search = resolvers.of_link(machine, name) if stub else resolvers.of_resolv_conf(machine)
-        declared = declarations.get(name)
-        surveyed.append(
-            SurveyedInterface(
-                link=link.facts,
-                state=link.state,
-                index=link.index,
-                addresses=link.addresses,
-                routes=tuple(r.route for r in all_routes if r.interface == name),
-                resolvers=servers,
-                search=search,
-                lease=_lease(machine, link),
-                declared=declared.config if declared else None,
-                declared_in=declared.places if declared else (),
-            )
-        )
-    return HostSurvey(machine.name, stack, tuple(evidence), tuple(surveyed))
+        all_routes = kernel.routes(machine)
+        interfaces = tuple(_running(machine, link, charges[link.facts.name], all_routes, writer) for link in found)
+    findings: tuple[Finding, ...] = host_facts(
+        machine, interfaces, charges, all_routes if running else (), files, writer
+    )
+    stacks = list(dict.fromkeys(c.stack for c in charges.values() if c.stack))
+    evidence = tuple(f"{name}: {'; '.join(c.evidence)}" for name, c in charges.items() if c.declaration)
+    return HostSurvey(
+        machine.name,
+        stacks[0] if stacks else None,
+        evidence,
+        interfaces,
+        findings,
+        running is not None,
+        _hostname(machine),
+    )
 
 
-def _links_in_files(machine: Machine) -> tuple[LinkFacts, ...]:
+def _hostname(machine: Machine) -> str:
+    file = machine.read("/proc/sys/kernel/hostname") or machine.read("/etc/hostname")
+    return file.text.strip() if file else ""
+
+
+def _links_in_files(files: dict[str, dict[str, FileText]]) -> tuple[LinkFacts, ...]:
     names: dict[str, LinkFacts] = {}
     for name, dialect in DIALECTS.items():
-        for interface in dialect.named(dialect_files(machine, name)):
+        for interface in dialect.named(files[name]):
             names.setdefault(interface, LinkFacts(interface))
     return tuple(names.values())
 
 
-def _from_files(link: LinkFacts, declared: Declaration | None) -> SurveyedInterface:
+def declared_with_resolvers(machine: Machine, charge: Charge, writer: str) -> InterfaceConfig | None:
+    """What is declared for an interface, with the resolvers from the place where they are declared."""
+    declaration = charge.declaration
+    if declaration is None or charge.stack is None:
+        return None
+    place = resolvers.place_for(charge.stack, declaration.backend, writer)
+    if place == "files":
+        return declaration.config
+    file = machine.read(RESOLV_CONF if place == "resolv.conf" else DROP_IN)
+    servers, search = _resolv_conf(file) if place == "resolv.conf" else _drop_in(file)
+    addresses = []
+    for server in servers:
+        try:
+            addresses.append(parse_address(server))
+        except ValueError:
+            continue
+    return msgspec.structs.replace(declaration.config, resolvers=tuple(addresses) or None, search=tuple(search) or None)
+
+
+def _resolv_conf(file: FileText | None) -> tuple[tuple[str, ...], tuple[str, ...]]:
+    return says_resolv_conf(file.text) if file else ((), ())
+
+
+def _drop_in(file: FileText | None) -> tuple[tuple[str, ...], tuple[str, ...]]:
+    said = dict(line.partition("=")[::2] for line in (file.text if file else "").splitlines())
+    return tuple(said.get("DNS", "").split()), tuple(said.get("Domains", "").split())
+
+
+def _from_files(machine: Machine, link: LinkFacts, charge: Charge, writer: str) -> SurveyedInterface:
+    declared = declared_with_resolvers(machine, charge, writer)
     return SurveyedInterface(
         link=link,
         state="unknown",
-        resolvers=(declared.config.resolvers or ()) if declared else (),
-        search=(declared.config.search or ()) if declared else (),
-        declared=declared.config if declared else None,
-        declared_in=declared.places if declared else (),
+        resolvers=(declared.resolvers or ()) if declared else (),
+        search=(declared.search or ()) if declared else (),
+        declared=declared,
+        declared_in=charge.declaration.places if charge.declaration else (),
+        stack=charge.stack,
     )
 
 
-def _lease(machine: Machine, link: kernel.KernelLink) -> Lease | None:
+def _running(
+    machine: Machine,
+    link: kernel.KernelLink,
+    charge: Charge,
+    all_routes: tuple[kernel.KernelRoute, ...],
+    writer: str,
+) -> SurveyedInterface:
+    name = link.facts.name
+    if writer == "systemd-resolved":
+        servers, search = resolvers.of_link(machine, name)
+    else:
+        servers, search = resolvers.of_resolv_conf(machine)
     leased = next((a for a in link.addresses if a.origin == "dhcp" and a.address.version == 4), None)
-    if leased is None:
-        return None
-    return Lease(leased.address.ip, leased.seconds_left, _lease_server(machine, link.index))
-
-
-def _lease_server(machine: Machine, index: int) -> IPAddress | None:
-    """The server's address from systemd-networkd's record of the lease, where it keeps one."""
-    file = machine.read(f"/run/systemd/netif/leases/{index}")
-    for line in file.text.splitlines() if file else ():
-        if line.startswith("SERVER_ADDRESS="):
-            try:
-                address = parse_address(line.partition("=")[2])
-            except ValueError:
-                return None
-            return address if isinstance(address, IPv4Address) else None
-    return None
+    return SurveyedInterface(
+        link=link.facts,
+        state=link.state,
+        index=link.index,
+        addresses=link.addresses,
+        routes=tuple(r.route for r in all_routes if r.interface == name),
+        resolvers=servers,
+        search=search,
+        lease=lease_of(machine, name, link.index, leased) if leased else None,
+        declared=declared_with_resolvers(machine, charge, writer),
+        declared_in=charge.declaration.places if charge.declaration else (),
+        stack=charge.stack,
+    )

@@ -35,7 +35,7 @@ from fixed_anchor.machines.standin import Standin
 from fixed_anchor.observe.stocktaking import dialect_files, take_stock
 from fixed_anchor.vantages.protocol import Vantage
 from fixed_anchor.vantages.raw import RawVantage
-from fixed_anchor.workflow.draft import HostDraft
+from fixed_anchor.workflow.draft import HostDraft, extra_steps, joined_steps
 from fixed_anchor.workflow.site import simulated_vantage
 from fixed_anchor.workflow.verify import VerifyResult, verify_when_settled
 
@@ -101,7 +101,7 @@ def about(kind: str, plan_file: str | None, draft: HostDraft, accepted: list[Acc
         "kind": kind,
         "host": draft.host,
         "stack": draft.stack,
-        "interface": draft.wanted.interface,
+        "interfaces": [config.interface for config in draft.wanted],
         "begun": time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime()),
         "by": os.environ.get("SUDO_USER") or os.environ.get("USER") or str(os.getuid()),
         "plan": plan_file and os.path.abspath(plan_file),
@@ -113,7 +113,7 @@ def about(kind: str, plan_file: str | None, draft: HostDraft, accepted: list[Acc
 def carry_out(
     machine: Machine,
     draft: HostDraft,
-    vantage: Vantage | str,
+    vantages: dict[str, Vantage | str],
     confirm_within: int,
     unattended: bool,
     notes: dict[str, Any],
@@ -132,7 +132,7 @@ def carry_out(
             remedy=f"`fixed-anchor confirm {already}` or `fixed-anchor restore {already}` first",
         )
     change = Change(
-        interface=draft.wanted.interface,
+        interfaces=tuple(config.interface for config in draft.wanted),
         edits=draft.edits,
         steps=draft.steps,
         confirm_within=confirm_within,
@@ -149,7 +149,7 @@ def carry_out(
             return Outcome(number, now.state, verified)
         if now.state == "waiting" and verified is None and now.decision is None:
             patience = min(PATIENCE, max(1.0, (now.left or 0) / 2))
-            verified = verify_when_settled(draft.host, machine, draft.wanted, vantage, patience)
+            verified = verify_when_settled(draft.host, machine, draft.wanted, vantages, patience, draft.hostname)
             word = {AS_PLANNED: "as-planned", NOT_AS_PLANNED: "not-as-planned"}.get(verified.verdict, "undetermined")
             try:
                 driver.give_verdict(machine, number, word)
@@ -171,7 +171,6 @@ def restore_draft(machine: Machine, number: str) -> HostDraft:
     if state != "confirmed":
         raise ChangeOpen(f"change {number} is {state}; only a confirmed change can be restored")
     notes = _notes(machine, folder)
-    stack = str(notes.get("stack"))
     edits: list[FileEdit] = []
     manifest = machine.read(f"{folder}/manifest")
     for line in manifest.text.splitlines() if manifest else ():
@@ -190,19 +189,27 @@ def restore_draft(machine: Machine, number: str) -> HostDraft:
                 raise InputError("the saved copy is gone", file=f"{folder}/saved/{entry}")
             saved = FileText(path, kept.text, kept.mode, kept.uid, kept.gid)
         edits.append(FileEdit(path, live, saved))
-    if stack not in DIALECTS:
-        raise InputError(f"change {number} does not say which stack it was for", file=f"{folder}/about.json")
-    dialect = DIALECTS[stack]
-    before = dialect_files(machine, stack)
-    after = apply_edits(before, tuple(edits))
-    interface = str(notes["interface"])
-    found = take_stock(machine).interface(interface)
-    if found is None:
-        raise InputError(f"{machine.name} has no interface {interface} any more")
-    declared = dialect.read(after, (found.link,))
-    wanted = declared[0].config if declared else InterfaceConfig(interface)
-    steps: Steps = dialect.steps(before, after, found.link)
-    return HostDraft(str(notes.get("host", machine.name)), stack, wanted, tuple(edits), steps)
+    survey = take_stock(machine)
+    wanted: list[InterfaceConfig] = []
+    steps: list[Steps] = []
+    stacks: list[str] = []
+    for name in notes.get("interfaces", ()):
+        found = survey.interface(str(name))
+        if found is None:
+            raise InputError(f"{machine.name} has no interface {name} any more")
+        if found.stack is None:
+            raise InputError(f"no supported network stack declares {name} any more")
+        dialect = DIALECTS[found.stack]
+        before = dialect_files(machine, found.stack)
+        after = apply_edits(before, tuple(edits))
+        declared = dialect.read(after, (found.link,))
+        if declared:
+            wanted.append(declared[0].config)
+        steps.append(dialect.steps(before, after, found.link))
+        stacks.append(found.stack)
+    both = (*steps, extra_steps(edits))
+    host = str(notes.get("host", machine.name))
+    return HostDraft(host, ", ".join(dict.fromkeys(stacks)), tuple(wanted), tuple(edits), joined_steps(both))
 
 
 def _notes(machine: Machine, folder: str) -> dict[str, Any]:

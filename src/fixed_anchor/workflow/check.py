@@ -6,6 +6,8 @@ import time
 from collections.abc import Iterable
 from ipaddress import IPv4Address
 
+import msgspec
+
 from fixed_anchor.core.addresses import AddressRange, IPAddress
 from fixed_anchor.core.errors import NoAccess
 from fixed_anchor.core.findings import (
@@ -68,8 +70,25 @@ def check(
         findings += wire_findings(host, interface, gateways, answers.get(job, {}), own, why)
         if survey is not None:
             findings += host_findings(plan, host, interface, survey, session if survey.running else None)
+            findings += _of_host(host, interface, survey)
         evidence += _evidence(host, interface, knowledge, survey, answers.get(job, {}), own, why, plan.file, twice)
     return CheckResult(sorted_findings(dict.fromkeys(findings)), tuple(evidence))
+
+
+#: What a draft puts right by itself speaks against no change; `survey` still says it.
+_DRAFTED_AWAY = ("rewritten-at-boot", "file-too-open", "resolv-conf-not-ours")
+
+
+def _of_host(host: HostPlan, interface: InterfacePlan, survey: HostSurvey) -> Iterable[Finding]:
+    """What taking stock found about the interface, as far as it matters to a change."""
+    for found in survey.findings:
+        if found.interface != interface.name or found.code in _DRAFTED_AWAY:
+            continue
+        if found.code == "still-asks-dhcp" and "process" not in found.seen_in:
+            continue
+        if found.address and any(str(a) == found.address for a in interface.leave_alone):
+            continue
+        yield msgspec.structs.replace(found, host=host.name)
 
 
 def _sources(site: Site) -> Iterable[Finding]:

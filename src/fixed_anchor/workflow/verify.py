@@ -11,7 +11,6 @@ import msgspec
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.config import InterfaceConfig
 from fixed_anchor.core.errors import AnchorError, InputError, NoAccess
-from fixed_anchor.core.plan import HostPlan
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
 from fixed_anchor.core.verification import (
     FAIL,
@@ -61,6 +60,8 @@ def verify(site: Site, host_names: tuple[str, ...] = ()) -> VerifyResult:
                 continue
             vantage = site.vantage(host, interface.name, site.plan.segments[interface.segment].subnets)
             checks += verify_interface(host.name, machine, survey, wanted, vantage)
+        if survey is not None and machine is not None:
+            checks += hostname_checks(host.name, machine, survey, host.hostname)
     return VerifyResult(tuple(checks))
 
 
@@ -246,28 +247,57 @@ def _ask(vantage: Vantage, resolver: IPAddress, query: dns.message.Message) -> d
 
 
 def verify_when_settled(
-    host: HostPlan | str, machine: Machine, wanted: InterfaceConfig, vantage: Vantage | str, patience: float
+    host: str,
+    machine: Machine,
+    wanted: tuple[InterfaceConfig, ...],
+    vantages: dict[str, Vantage | str],
+    patience: float,
+    hostname: str | None = None,
 ) -> VerifyResult:
-    """Verifies one interface again and again until all is as wanted, for at most ``patience`` seconds.
+    """Verifies interfaces again and again until all is as wanted, for at most ``patience`` seconds.
 
     A stack answers before it is done (addresses appear a moment later), so a first
     failure proves nothing.
     """
-    name = host if isinstance(host, str) else host.name
     until = time.monotonic() + patience
     while True:
         try:
             survey = take_stock(machine)
-            quick = survey.interface(wanted.interface)
-            settled = quick is not None and all(
-                c.outcome == PASS for c in state_checks(name, wanted, quick, machine.name)
-            )
-            if settled or time.monotonic() >= until:
-                return VerifyResult(tuple(verify_interface(name, machine, survey, wanted, vantage)))
+            if time.monotonic() >= until or all(_settled(host, survey, config) for config in wanted):
+                checks: list[VerifyCheck] = []
+                for config in wanted:
+                    vantage = vantages.get(config.interface, "no vantage")
+                    checks += verify_interface(host, machine, survey, config, vantage)
+                return VerifyResult((*checks, *hostname_checks(host, machine, survey, hostname)))
         except InputError as error:
             if time.monotonic() >= until:
-                return VerifyResult((_failed_look(name, wanted.interface, error),))
+                return VerifyResult((_failed_look(host, wanted[0].interface if wanted else "", error),))
         time.sleep(0.2)
+
+
+def _settled(host: str, survey: HostSurvey, wanted: InterfaceConfig) -> bool:
+    found = survey.interface(wanted.interface)
+    return found is not None and all(c.outcome == PASS for c in state_checks(host, wanted, found, survey.host))
+
+
+def hostname_checks(host: str, machine: Machine, survey: HostSurvey, hostname: str | None) -> tuple[VerifyCheck, ...]:
+    """Whether the running hostname is the planned one: whole, or its first label."""
+    if hostname is None or not survey.running:
+        return ()
+    good = survey.hostname in (hostname, hostname.partition(".")[0])
+    return (
+        VerifyCheck(
+            "hostname",
+            True,
+            host,
+            "",
+            f"kernel of {machine.name}",
+            hostname,
+            survey.hostname,
+            PASS if good else FAIL,
+            None if good else "the running hostname is another",
+        ),
+    )
 
 
 def _failed_look(host: str, interface: str, error: AnchorError) -> VerifyCheck:

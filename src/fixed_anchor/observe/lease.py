@@ -1,0 +1,100 @@
+"""What a lease supplies beyond address, gateway and resolvers, from the records that the lease clients keep."""
+
+from __future__ import annotations
+
+import re
+from ipaddress import IPv4Address, IPv4Network
+
+from fixed_anchor.core.addresses import parse_address
+from fixed_anchor.core.config import Route
+from fixed_anchor.core.survey import FoundAddress, Lease
+from fixed_anchor.machines.protocol import Machine
+
+_WORDS = {
+    "SERVER_ADDRESS": "server", "MTU": "mtu", "NTP": "ntp", "HOSTNAME": "hostname", "ROUTES": "routes",
+    "dhcp_server_identifier": "server", "interface_mtu": "mtu", "ntp_servers": "ntp", "host_name": "hostname",
+    "rfc3442_classless_static_routes": "rfc3442",
+    "dhcp-server-identifier": "server", "interface-mtu": "mtu", "ntp-servers": "ntp", "host-name": "hostname",
+    "rfc3442-classless-static-routes": "rfc3442",
+}  # fmt: skip
+
+
+def lease_of(machine: Machine, interface: str, index: int, leased: FoundAddress) -> Lease:
+    """The lease that ``leased`` comes from, with all that a record of it tells."""
+    said = _networkd(machine, index) or _network_manager(machine, interface) or _dhclient(machine, interface)
+    server = _ipv4(said.get("server", ""))
+    mtu = said.get("mtu", "")
+    return Lease(
+        address=leased.address.ip,
+        seconds_left=leased.seconds_left,
+        server=server,
+        mtu=int(mtu) if mtu.isdecimal() and int(mtu) >= 68 else None,
+        time_servers=tuple(re.split(r"[ ,]+", said["ntp"].strip())) if said.get("ntp", "").strip() else (),
+        routes=_routes(said),
+        hostname=said.get("hostname") or None,
+    )
+
+
+def _networkd(machine: Machine, index: int) -> dict[str, str]:
+    """systemd-networkd's own record, lines of ``KEY=VALUE``."""
+    file = machine.read(f"/run/systemd/netif/leases/{index}")
+    pairs = (line.partition("=")[::2] for line in (file.text if file else "").splitlines())
+    return {_WORDS[key]: value for key, value in pairs if key in _WORDS}
+
+
+def _network_manager(machine: Machine, interface: str) -> dict[str, str]:
+    """``DHCP4.OPTION[1]:interface_mtu = 1400``, as nmcli(1) prints it for scripts."""
+    ran = machine.run(("nmcli", "-t", "-f", "DHCP4", "device", "show", interface))
+    if ran.status != 0:
+        return {}
+    pairs = (line.partition(":")[2].partition(" = ")[::2] for line in ran.out.splitlines())
+    return {_WORDS[key]: value.replace("\\:", ":") for key, value in pairs if key in _WORDS}
+
+
+def _dhclient(machine: Machine, interface: str) -> dict[str, str]:
+    """The last lease in dhclient's own file, dhclient.leases(5)."""
+    for path in (f"/var/lib/dhcp/dhclient.{interface}.leases", "/var/lib/dhcp/dhclient.leases"):
+        file = machine.read(path)
+        leases = [part for part in (file.text if file else "").split("lease {") if f'interface "{interface}"' in part]
+        if leases:
+            options = re.findall(r"option ([a-z0-9-]+) ([^;]*);", leases[-1])
+            return {_WORDS[key]: value.strip('"') for key, value in options if key in _WORDS}
+    return {}
+
+
+def _ipv4(text: str) -> IPv4Address | None:
+    try:
+        address = parse_address(text)
+    except ValueError:
+        return None
+    return address if isinstance(address, IPv4Address) else None
+
+
+def _routes(said: dict[str, str]) -> tuple[Route, ...]:
+    """Additional routes, the default route left out."""
+    found: list[Route] = []
+    for word in said.get("routes", "").split():
+        # systemd-networkd: DESTINATION/PREFIX,GATEWAY
+        destination, _, hop = word.partition(",")
+        _add(found, destination, hop)
+    numbers = [int(n) for n in re.split(r"[ ,.]+", said.get("rfc3442", "").strip()) if n.isdecimal()]
+    while len(numbers) >= 5:
+        # RFC 3442: the prefix, as many octets as it needs, and the router.
+        length = numbers.pop(0)
+        octets = (length + 7) // 8
+        if length > 32 or len(numbers) < octets + 4:
+            break
+        base = [*numbers[:octets], 0, 0, 0, 0][:4]
+        hop = ".".join(map(str, numbers[octets : octets + 4]))
+        numbers = numbers[octets + 4 :]
+        _add(found, ".".join(map(str, base)) + f"/{length}", hop)
+    return tuple(found)
+
+
+def _add(found: list[Route], destination: str, hop: str) -> None:
+    try:
+        route = Route(IPv4Network(destination, strict=False), _ipv4(hop))
+    except ValueError:
+        return
+    if not route.is_default and route.next_hop is not None and int(route.next_hop):
+        found.append(route)
