@@ -222,6 +222,22 @@ def test_control_characters_do_not_reach_the_terminal(site: Path) -> None:
     assert "\x85" not in done.stdout
 
 
+def test_explain_and_history(site: Path) -> None:
+    told = run(site, "explain", "answers-on-wire")
+    assert told.returncode == 0
+    assert "why: It is in use now." in told.stdout
+    assert len(run(site, "explain").stdout.splitlines()) == 44
+    assert "Did you mean 'gateway-silent'" in run(site, "explain", "gateway-silnt").stderr
+    run(site, "cutover", "plan.yaml", "--host", "tide-db", "--unattended")
+    run(site, *STATE, "restore", "--unattended")
+    past = json.loads(run(site, *STATE, "history", "--json").stdout)["changes"]
+    assert [(c["change"], c["state"], c["kind"]) for c in past] == [
+        ("0001", "confirmed", "cutover"),
+        ("0002", "confirmed", "restore"),
+    ]
+    assert "verification: as-planned" in run(site, *STATE, "history", "1").stdout
+
+
 def test_version_is_light() -> None:
     code = "import sys; sys.argv=['fixed-anchor','--version']\nfrom fixed_anchor import cli\n"
     code += "try: cli.main()\nexcept SystemExit: print(sorted({'rich','yaml','msgspec','dns'} & set(sys.modules)))"

@@ -63,11 +63,13 @@ def test_confirmed(scene: Scene) -> None:
 @pytest.mark.parametrize("end", ["verdict", "person", "deadline"])
 def test_put_back(scene: Scene, end: str) -> None:
     before = scene.live("a").stat()
-    change = scene.lay(EDIT | {"b": (None, "new\n"), "c": (OLD, None)}, within=1 if end == "deadline" else 60)
+    created = {"b": (None, "new\n"), "folder/d": (None, "new\n"), "c": (OLD, None)}
+    change = scene.lay(EDIT | created, within=1 if end == "deadline" else 60)
     scene.live("c").write_text(OLD)
     assert scene.verb("start", change).returncode == 0
     scene.wait(change, "waiting")
     assert not scene.live("c").exists()
+    assert scene.live("folder/d").read_text() == "new\n"
     if end == "verdict":
         assert scene.verb("verdict", change, "not-as-planned").returncode == 0
     elif end == "person":
@@ -78,6 +80,7 @@ def test_put_back(scene: Scene, end: str) -> None:
     assert scene.live("a").read_text() == OLD
     assert (after.st_mode, after.st_uid, after.st_mtime) == (before.st_mode, before.st_uid, before.st_mtime)
     assert not scene.live("b").exists()
+    assert not scene.live("folder").exists()
     assert scene.live("c").read_text() == OLD
     assert scene.verb("confirm", change).returncode == 7
 

@@ -20,6 +20,8 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "confirm": ("confirm", "Keep the open change."),
     "restore": ("restore", "Go back to the saved files."),
     "verify": ("verify", "Prove that a plan is in force."),
+    "history": ("history", "The changes of this host."),
+    "explain": ("explain", "What a finding means, and what to do."),
     "demo": ("demo", "Lay out a made-up site and walk through the job."),
 }
 

@@ -35,7 +35,8 @@ class LabHost:
         self._cgroups: list[Path] = []
         self._mount()
         for path, text in files.items():
-            self.write(path, text)
+            # networkd runs as its own user; netplan and NetworkManager want their files for root alone.
+            self.write(path, text, 0o600 if "netplan" in path or "NetworkManager" in path else 0o644)
         for unit in units:
             mask = self.disk(f"/etc/systemd/system/{unit}")
             mask.unlink(missing_ok=True)
@@ -68,6 +69,9 @@ class LabHost:
 
     def boot(self) -> None:
         """Starts the host and waits until its systemd has nothing left to do."""
+        # The namespace outlives the host, and a real kernel begins with nothing.
+        self.namespace("ip", "address", "flush", "dev", "eth0")
+        self.namespace("ip", "link", "set", "eth0", "down")
         join = []
         for kind in ("/sys/fs/cgroup/systemd", "/sys/fs/cgroup/unified", "/sys/fs/cgroup"):
             if (Path(kind) / "cgroup.procs").exists():

@@ -71,7 +71,7 @@ class Segment:
         self.namespace("ip", "link", "add", "br0", "type", "bridge", "forward_delay", "0")
         self.namespace("ip", "link", "set", "br0", "address", self.router_mac)
         self.namespace("ip", "link", "set", "br0", "up")
-        for address in (f"{self.router}/24", "203.0.113.2/24"):
+        for address in (f"{self.router}/24", "203.0.113.2/24", "2001:db8:7e:1::1/64"):
             self.namespace("ip", "address", "add", address, "dev", "br0")
         self.server = self._serve()
 

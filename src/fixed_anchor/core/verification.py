@@ -121,6 +121,14 @@ def state_checks(host: str, wanted: InterfaceConfig, found: SurveyedInterface, s
             found.resolvers == wanted.resolvers,
             "the resolver uses others",
         )
+    elif wanted.ipv4 == "dhcp" and wanted.lease_resolvers:
+        yield outcome(
+            "resolvers-in-force",
+            "those of the lease",
+            ", ".join(map(str, found.resolvers)) or "none",
+            bool(found.resolvers),
+            "no resolver is in force",
+        )
     if wanted.search:
         yield outcome(
             "search-in-force",

@@ -124,7 +124,12 @@ check_file() {
     case $2 in
     create)
         [ ! -e "$6" ] || die 1 "$6 has appeared since the draft was made; nothing was changed"
-        [ -d "${6%/*}" ] || die 1 "the folder of $6 is not there; nothing was changed"
+        if [ ! -d "${6%/*}" ]; then
+            # One missing folder is made with its file, and goes again with it.
+            above=${6%/*}
+            [ -w "${above%/*}" ] || die 1 "the folder of $6 is not there, and cannot be made; nothing was changed"
+            return 0
+        fi
         ;;
     replace | delete)
         cmp -s "$dir/was/$1" "$6" || die 1 "$6 is not what the draft was made from; nothing was changed"
@@ -141,6 +146,9 @@ write_file() {
     case $2 in
     delete) rm -f "$6" ;;
     *)
+        if [ ! -d "${6%/*}" ]; then
+            mkdir -m 755 "${6%/*}" && put "made-$1" "${6%/*}" || return 1
+        fi
         rm -f "$beside"
         # A copy of the old file keeps its owner, labels and access lists.
         if [ "$2" = replace ]; then cp -a "$6" "$beside" || return 1; fi
@@ -162,11 +170,12 @@ restore_file() {
     fi
     if [ "$2" = create ]; then
         rm -f "$6" "$beside"
+        [ ! -f "$dir/made-$1" ] || rmdir "$(value "made-$1")" 2>/dev/null || :
     else
         rm -f "$beside"
         cp -a "$dir/saved/$1" "$beside" && durable "$beside" && mv -f "$beside" "$6" || return 1
     fi
-    durable "${6%/*}"
+    if [ -d "${6%/*}" ]; then durable "${6%/*}"; fi
     log "put back: $6"
 }
 

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-import glob
 import os
 import stat
+from fnmatch import fnmatchcase
 from pathlib import Path
 
 from fixed_anchor.core.errors import InputError, NoAccess
@@ -63,11 +63,22 @@ class DiskFiles:
         return FileText(path, decode(data), stat.S_IMODE(info.st_mode), info.st_uid, info.st_gid)
 
     def glob(self, pattern: str) -> list[str]:
-        folder = self.local(os.path.dirname(pattern))
-        host_folder = os.path.dirname(pattern)
-        found = glob.glob(os.path.join(glob.escape(str(folder)), os.path.basename(pattern)))
-        paths = [f"{host_folder}/{os.path.basename(p)}" for p in found]
-        return sorted(p for p in paths if os.path.isfile(self.local(p)))
+        # Part by part, so that links in the middle are followed inside the root. Hidden names match no star.
+        paths = [""]
+        for part in pattern.strip("/").split("/"):
+            if not any(char in part for char in "*?["):
+                paths = [f"{path}/{part}" for path in paths]
+                continue
+            paths = [f"{path}/{name}" for path in paths for name in self._names(path or "/") if fnmatchcase(name, part)]
+        return sorted(path for path in paths if os.path.isfile(self.local(path)))
+
+    def _names(self, path: str) -> list[str]:
+        try:
+            return [name for name in os.listdir(self.local(path)) if not name.startswith(".")]
+        except (FileNotFoundError, NotADirectoryError):
+            return []
+        except PermissionError:
+            raise NoAccess("no permission to read this folder", file=path, remedy="run as root") from None
 
     def link_target(self, path: str) -> str | None:
         folder = self.local(os.path.dirname(path))

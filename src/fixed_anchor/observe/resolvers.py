@@ -37,9 +37,18 @@ def place_for(stack: str, backend: str, writer: str) -> str:
 
 
 def of_link(machine: Machine, interface: str) -> tuple[tuple[IPAddress, ...], tuple[str, ...]]:
-    """Resolvers and search domains that systemd-resolved uses for ``interface``."""
+    """Resolvers and search domains that systemd-resolved uses for ``interface``.
+
+    Where it knows none, a lease client may have written its own into the file that the
+    daemon made: then those are in force, by luck, until it makes the file again.
+    """
     servers = _words(machine, "dns", interface) or _global_words(machine, "dns")
     domains = _words(machine, "domain", interface) or _global_words(machine, "domain")
+    if not servers:
+        plain, search = of_resolv_conf(machine)
+        outside = tuple(a for a in plain if not a.is_loopback)
+        if outside:
+            return outside, search
     return (
         tuple(a for w in servers if (a := _address(w)) is not None),
         tuple(d.lstrip("~").rstrip(".").lower() for d in domains if d != "~."),

@@ -161,6 +161,9 @@ class StandinEngine:
         if line.kind == "delete":
             live.unlink()
         else:
+            if not live.parent.is_dir():
+                live.parent.mkdir(mode=0o755)
+                self._put(f"made-{line.number}", str(live.parent))
             beside = live.with_name(f".fixed-anchor.{line.number}")
             shutil.copyfile(self.folder / "new" / line.number, beside)
             beside.chmod(line.mode)
@@ -175,6 +178,9 @@ class StandinEngine:
             live = self._live(line.path)
             if line.kind == "create":
                 live.unlink(missing_ok=True)
+                made = self._value(f"made-{line.number}")
+                if made and not any(Path(made).iterdir()):
+                    Path(made).rmdir()
             else:
                 shutil.copy2(self.folder / "saved" / line.number, live)
             self._log(f"put back: {line.path}")

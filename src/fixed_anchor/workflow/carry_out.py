@@ -207,7 +207,7 @@ def restore_draft(machine: Machine, number: str) -> HostDraft:
             wanted.append(declared[0].config)
         steps.append(dialect.steps(before, after, found.link))
         stacks.append(found.stack)
-    both = (*steps, extra_steps(edits))
+    both = (extra_steps(edits), *steps)
     host = str(notes.get("host", machine.name))
     return HostDraft(host, ", ".join(dict.fromkeys(stacks)), tuple(wanted), tuple(edits), joined_steps(both))
 

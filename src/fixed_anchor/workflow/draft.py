@@ -67,7 +67,7 @@ def draft_host(plan: Plan, host: HostPlan, machine: Machine, survey: HostSurvey)
         stacks.append(name)
     edits += _provisioning(machine, survey, wanted)
     edits += _names(plan, host, machine, survey, wanted)
-    both = (*steps, extra_steps(edits)) if edits else tuple(steps)
+    both = (extra_steps(edits), *steps)
     return HostDraft(
         host.name,
         ", ".join(dict.fromkeys(stacks)),
@@ -177,7 +177,11 @@ def _names(
 
 
 def extra_steps(edits: list[FileEdit] | tuple[FileEdit, ...]) -> Steps:
-    """Steps for the files that belong to no interface: both ways the same, they load what is there."""
+    """Steps for the files that belong to no interface: both ways the same, they load what is there.
+
+    They come before the steps of the interfaces: a lease client that knows nothing of
+    systemd-resolved writes its servers into the file that a restart makes anew.
+    """
     paths = {edit.path for edit in edits}
     steps: list[tuple[str, ...]] = []
     if DROP_IN in paths:
