@@ -16,11 +16,11 @@ demo: $(VENV)/.ready
 	$(BIN)/fixed-anchor demo tern-point
 
 test: $(VENV)/.ready
-	$(BIN)/python -m pytest -n 4
+	$(BIN)/python -m pytest -n 4 --dist worksteal
 
 lint: $(VENV)/.ready
-	$(BIN)/ruff check src tests bench
-	$(BIN)/ruff format --check src tests bench
+	$(BIN)/ruff check src tests
+	$(BIN)/ruff format --check src tests
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 	$(BIN)/shellcheck --shell=sh src/fixed_anchor/engine/engine.sh
