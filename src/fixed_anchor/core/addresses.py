@@ -84,6 +84,14 @@ def parse_network(text: str) -> IPNetwork:
     return network
 
 
+def parse_destination(text: str) -> IPNetwork:
+    """The destination of a route: a subnet, or one address alone for the host route to it.
+
+    Raises :class:`ValueError`.
+    """
+    return parse_network(text if "/" in text else f"{text}/{128 if ':' in text else 32}")
+
+
 def parse_prefix(text: str, version: int) -> int:
     """A prefix length in bits, from ``24`` or (IPv4 only) a dotted mask such as ``255.255.255.0``.
 

@@ -21,11 +21,10 @@ from fixed_anchor.core.addresses import (
 )
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route, differences
 from fixed_anchor.core.errors import InputError, NotSupported
-from fixed_anchor.dialects.ini_lines import by_newline
+from fixed_anchor.dialects.ini_lines import WAS, by_newline
 from fixed_anchor.dialects.protocol import Declaration, FileEdit, Files, FileText, Steps
 
 FOLDER = "/etc/sysconfig/network-scripts/"
-WAS = "# was: "
 
 _ASSIGNMENT = re.compile(r"\s*(?:export\s+)?([A-Za-z_][A-Za-z0-9_]*)=(.*)", re.DOTALL)
 _YES = frozenset({"yes", "true", "y", "t", "1", "on"})

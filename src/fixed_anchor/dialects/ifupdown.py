@@ -10,18 +10,17 @@ from fixed_anchor.core.addresses import (
     IPInterface,
     default_network,
     parse_address,
+    parse_destination,
     parse_interface_address,
-    parse_network,
     parse_prefix,
 )
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route, differences
 from fixed_anchor.core.errors import InputError, NotSupported
-from fixed_anchor.dialects.ini_lines import by_newline
+from fixed_anchor.dialects.ini_lines import WAS, by_newline
 from fixed_anchor.dialects.interfaces_text import Line, Stanza, parse
 from fixed_anchor.dialects.protocol import Declaration, FileEdit, Files, FileText, Steps
 
 MAIN = "/etc/network/interfaces"
-WAS = "# was: "
 
 #: Options that say an address; everything else of a stanza is kept as it is.
 _ADDRESSING = frozenset(
@@ -280,8 +279,7 @@ def _route_of_hook(command: str) -> Route | None:
                 return None
             destination = default_network(hop.version)
         else:
-            text = matched[1]
-            destination = parse_network(text if "/" in text else f"{text}/{128 if ':' in text else 32}")
+            destination = parse_destination(matched[1])
     except ValueError:
         return None
     metric = said.get("metric", "")

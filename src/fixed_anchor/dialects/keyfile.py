@@ -10,8 +10,8 @@ from fixed_anchor.core.addresses import (
     IPInterface,
     default_network,
     parse_address,
+    parse_destination,
     parse_interface_address,
-    parse_network,
 )
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route, differences
 from fixed_anchor.core.errors import NotSupported
@@ -203,7 +203,7 @@ def _route(profile: IniText, entry: Entry, options: str) -> Route | None:
     if said.get("table", "254") not in ("254", "0", "") or said.get("type", "unicast") != "unicast":
         return None
     try:
-        destination = parse_network(words[0] if "/" in words[0] else f"{words[0]}/{128 if ':' in words[0] else 32}")
+        destination = parse_destination(words[0])
     except ValueError as error:
         raise profile.bad_value(entry, str(error)) from None
     hop = _plain(profile, entry, words[1]) if len(words) > 1 and words[1] else None

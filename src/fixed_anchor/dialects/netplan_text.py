@@ -14,11 +14,10 @@ import yaml
 from fixed_anchor.core.addresses import (
     IPAddress,
     IPInterface,
-    IPNetwork,
     default_network,
     parse_address,
+    parse_destination,
     parse_interface_address,
-    parse_network,
 )
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
 from fixed_anchor.core.errors import NotSupported
@@ -179,7 +178,7 @@ def read_route(value: Value) -> Route | None:
             return None
         destination = default_network(via.version)
     else:
-        destination = fields["to"].parsed(destination_of, "ADDRESS/PREFIX or `default`")
+        destination = fields["to"].parsed(parse_destination, "ADDRESS/PREFIX or `default`")
     metric = None
     if "metric" in fields:
         metric_text = fields["metric"].text("a number")
@@ -188,10 +187,6 @@ def read_route(value: Value) -> Route | None:
         metric = int(metric_text)
     on_link = "on-link" in fields and boolean(fields["on-link"])
     return Route(destination, via, metric, on_link)
-
-
-def destination_of(text: str) -> IPNetwork:
-    return parse_network(text if "/" in text else f"{text}/{32 if ':' not in text else 128}")
 
 
 def read_entries(entries: list[Entry], link: LinkFacts) -> tuple[InterfaceConfig, tuple[Place, ...]]:

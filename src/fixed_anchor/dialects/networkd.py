@@ -9,8 +9,8 @@ from fixed_anchor.core.addresses import (
     IPInterface,
     default_network,
     parse_address,
+    parse_destination,
     parse_interface_address,
-    parse_network,
 )
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route, differences
 from fixed_anchor.core.errors import NotSupported
@@ -285,7 +285,7 @@ def _route(part: IniText, block: Block) -> Route | None:
     if destination:
         text = destination[-1].value
         try:
-            network = parse_network(text if "/" in text else f"{text}/{32 if ':' not in text else 128}")
+            network = parse_destination(text)
         except ValueError as error:
             raise part.bad_value(destination[-1], str(error)) from None
     elif hop is not None:

@@ -13,8 +13,7 @@ from typing import NamedTuple
 import yaml
 
 from fixed_anchor.core.errors import NotSupported
-
-WAS = "# was: "
+from fixed_anchor.dialects.ini_lines import WAS
 
 
 def plain(text: str) -> str:

@@ -8,7 +8,7 @@ from typing import Any
 
 import msgspec
 
-from fixed_anchor.core.addresses import IPAddress, default_network, parse_address, parse_network, with_prefix
+from fixed_anchor.core.addresses import IPAddress, default_network, parse_address, parse_destination, with_prefix
 from fixed_anchor.core.config import LinkFacts, Route
 from fixed_anchor.core.errors import NoAccess
 from fixed_anchor.core.survey import FoundAddress
@@ -101,9 +101,7 @@ def routes(machine: Machine) -> tuple[KernelRoute, ...]:
 def _routes(entry: dict[str, Any], version: int) -> list[KernelRoute]:
     if entry.get("type", "unicast") != "unicast" or entry.get("protocol") == "kernel":
         return []
-    destination = (
-        default_network(version) if entry["dst"] == "default" else parse_network(_with_length(entry["dst"], version))
-    )
+    destination = default_network(version) if entry["dst"] == "default" else parse_destination(entry["dst"])
     hops = entry.get("nexthops") or [entry]
     found = []
     for hop in hops:
@@ -120,10 +118,6 @@ def _routes(entry: dict[str, Any], version: int) -> list[KernelRoute]:
             KernelRoute(device, Route(destination, next_hop, metric, "onlink" in flags), entry.get("protocol", "boot"))
         )
     return found
-
-
-def _with_length(text: str, version: int) -> str:
-    return text if "/" in text else f"{text}/{32 if version == 4 else 128}"
 
 
 def _next_hop(hop: dict[str, Any]) -> IPAddress | None:

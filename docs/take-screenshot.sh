@@ -1,6 +1,6 @@
 #!/bin/sh
 # Takes one picture of a command's output: xterm in a virtual screen of 1280x800.
-#   docs/screenshots/take.sh NAME.png SECONDS COMMAND...    (needs Xvfb, xterm and ImageMagick)
+#   docs/take-screenshot.sh NAME.png SECONDS COMMAND...    (needs Xvfb, xterm and ImageMagick)
 # SIZE and GRID set the font size in points and the columns and rows.
 set -eu
 out=$1 seconds=$2
