@@ -10,6 +10,7 @@ from pathlib import Path
 import pytest
 
 from tests.lab.host import LabHost
+from tests.lab.image import mount_copy, unmount
 from tests.lab.network import Segment, missing_tools
 
 NETPLAN = """\
@@ -53,6 +54,14 @@ def segment(tmp_path: Path) -> Iterator[Segment]:
     made = Segment(tmp_path)
     yield made
     made.close()
+
+
+@pytest.fixture
+def image_copy(tmp_path: Path) -> Iterator[Path]:
+    """The root of a file tree of the image, to be written to."""
+    root = mount_copy(tmp_path / "image")
+    yield root
+    unmount(root)
 
 
 MakeHost = Callable[..., LabHost]

@@ -10,7 +10,7 @@ import subprocess
 import sys
 from pathlib import Path
 
-from tests.lab.image import base_image
+from tests.lab.image import mount_copy, unmount
 from tests.lab.network import Namespace, Segment, run, wait_for
 
 INIT = Path(__file__).with_name("host-init.sh")
@@ -26,14 +26,12 @@ class LabHost:
         self.name = name
         self.segment = segment
         self.folder = folder / name
-        for part in ("upper", "work", "root"):
-            (self.folder / part).mkdir(parents=True)
         self.namespace = Namespace(name)
         segment.attach(self.namespace, "eth0", MAC)
         self.init: subprocess.Popen[bytes] | None = None
         self.pid = 0
         self._cgroups: list[Path] = []
-        self._mount()
+        mount_copy(self.folder)
         for path, text in files.items():
             # networkd runs as its own user; netplan and NetworkManager want their files for root alone.
             self.write(path, text, 0o600 if "netplan" in path or "NetworkManager" in path else 0o644)
@@ -47,10 +45,6 @@ class LabHost:
                 wants.symlink_to(f"/lib/systemd/system/{unit}")
 
     # --- disk ---------------------------------------------------------------------------
-
-    def _mount(self) -> None:
-        layers = f"lowerdir={base_image()},upperdir={self.folder}/upper,workdir={self.folder}/work"
-        run("mount", "-t", "overlay", "overlay", "-o", layers, str(self.folder / "root"))
 
     def disk(self, path: str) -> Path:
         """Where ``path`` of the host lies on this machine."""
@@ -128,7 +122,7 @@ class LabHost:
         if not self._gone():
             self.cut_power()
         self.namespace.close()
-        run("umount", "-l", str(self.folder / "root"), check=False)
+        unmount(self.folder / "root")
         for group in self._cgroups:
             # The host's own groups lie below; the deepest go first.
             for below in sorted((p for p in group.rglob("*") if p.is_dir()), reverse=True):

@@ -80,3 +80,21 @@ def _make(root: Path) -> None:
     (beside / "root").chmod(0o755)
     (beside / "etc/hosts").write_text("127.0.0.1 localhost\n")
     beside.rename(root)
+
+
+def mount_copy(folder: Path) -> Path:
+    """A copy of the image that may be written to (an overlay below ``folder``); :func:`unmount` takes it away."""
+    for part in ("upper", "work", "root"):
+        (folder / part).mkdir(parents=True, exist_ok=True)
+    layers = f"lowerdir={base_image()},upperdir={folder}/upper,workdir={folder}/work"
+    subprocess.run(["mount", "-t", "overlay", "overlay", "-o", layers, str(folder / "root")], check=True)
+    return folder / "root"
+
+
+def unmount(root: Path) -> None:
+    subprocess.run(["umount", "-l", str(root)], check=False)
+
+
+def in_image(root: Path, *argv: str) -> subprocess.CompletedProcess[str]:
+    """Runs one of the image's own programs in its tree, in a namespace without any network."""
+    return subprocess.run(["unshare", "--net", "chroot", str(root), *argv], capture_output=True, text=True, check=False)

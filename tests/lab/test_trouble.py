@@ -1,0 +1,105 @@
+"""Hosts with something wrong on them: found, named with file and line, and put right where that is the tool's to do."""
+
+from __future__ import annotations
+
+import json
+
+from tests.lab.conftest import NETPLAN, NETWORKD, MakeHost
+from tests.lab.host import LabHost
+from tests.lab.network import wait_for
+from tests.lab.test_matrix import (
+    ANOTHER,
+    INTERFACES,
+    NETWORK,
+    NM_UNITS,
+    cutover,
+    is_static,
+    lease_clients,
+    plan,
+    reboot,
+)
+
+
+def findings(host: LabHost) -> list[tuple[str, str]]:
+    return [(f["code"], f["seen_in"]) for f in json.loads(host.tool("survey", "--json").stdout)["findings"]]
+
+
+def test_two_stacks_claim_the_interface(make_host: MakeHost) -> None:
+    files = {"/etc/netplan/50-tide.yaml": NETPLAN, "/etc/network/interfaces": INTERFACES}
+    host = make_host(files, (*NETWORKD, "networking.service"))
+    assert ("two-stacks", "/etc/network/interfaces:7") in findings(host)
+    plan(host, f"hold: {ANOTHER}")
+    digest = host.etc_digest()
+    refused = host.tool("cutover", "plan.yaml", "--unattended")
+    assert refused.returncode == 1, refused.stdout + refused.stderr
+    assert "two-stacks" in refused.stdout
+    assert "/etc/netplan/50-tide.yaml:5" in refused.stdout
+    assert host.etc_digest() == digest
+
+
+def test_a_file_that_provisioning_writes_again_and_a_broken_one(make_host: MakeHost) -> None:
+    path = "/etc/netplan/50-cloud-init.yaml"
+    generated = "# This file is generated from information provided by the datasource (cloud-init).\n" + NETPLAN
+    host = make_host({path: generated, "/etc/cloud/cloud.cfg": "preserve_hostname: false\n"})
+    assert ("rewritten-at-boot", f"{path}:6") in findings(host)
+    plan(host, f"hold: {ANOTHER}")
+    cutover(host)
+    is_static(host, ANOTHER)
+    assert "config: disabled" in host.read("/etc/cloud/cloud.cfg.d/99-fixed-anchor.cfg")
+    assert "rewritten-at-boot" not in {code for code, _ in findings(host)}
+    host.write("/etc/netplan/90-more.yaml", "network:\n  ethernets:\n    eth0:\n      dhcp4: maybe\n")
+    for words in (("survey",), ("check", "plan.yaml"), ("verify", "plan.yaml"), ("cutover", "plan.yaml")):
+        done = host.tool(*words)
+        assert done.returncode == 2, done.stdout
+        assert "/etc/netplan/90-more.yaml:4:14" in done.stderr
+        assert "Traceback" not in done.stderr
+
+
+def test_a_drop_in_that_turns_dhcp_on_again(make_host: MakeHost) -> None:
+    main = "/etc/systemd/network/20-quay.network"
+    drop_in = f"{main}.d/90-old.conf"
+    fixed = NETWORK.replace("DHCP=ipv4", "Address=203.0.113.9/24\nGateway=203.0.113.1")
+    host = make_host({main: fixed, drop_in: "# before the move\n[Network]\nDHCP=yes\n"}, NETWORKD)
+    assert ("still-asks-dhcp", f"{drop_in}:3") in findings(host)
+    plan(host, f"hold: {ANOTHER}")
+    cutover(host)
+    is_static(host, ANOTHER)
+    assert "# was: DHCP=yes" in host.read(drop_in)
+    reboot(host, ANOTHER)
+    is_static(host, ANOTHER)
+    # A line that networkd would pass over without a word is an error of ours, with its place.
+    host.write(main, host.read(main).replace(f"Address={ANOTHER}/24", f"Address={ANOTHER}/99"), 0o644)
+    host("networkctl", "reload")
+    verified = host.tool("verify", "plan.yaml")
+    assert verified.returncode == 2
+    line = host.read(main).splitlines().index(f"Address={ANOTHER}/99") + 1
+    assert f"{main}:{line}:9" in verified.stderr
+
+
+def test_a_rival_profile_does_not_win_at_the_next_boot(make_host: MakeHost) -> None:
+    """Of two profiles on disk, NetworkManager would take the one that asks for a lease again."""
+    profile = "[connection]\nid={0}\nuuid={1}\ntype=ethernet\ninterface-name=eth0\n[ipv4]\nmethod=auto\n"
+    folder = "/etc/NetworkManager/system-connections"
+    host = make_host(
+        {
+            f"{folder}/quay.nmconnection": profile.format("quay", "5b0f6f6c-1111-4222-8333-944455556666"),
+            f"{folder}/rival.nmconnection": profile.format("rival", "6b0f6f6c-1111-4222-8333-944455556666"),
+        },
+        NM_UNITS,
+    )
+    plan(host, f"hold: {ANOTHER}")
+    cutover(host)
+    reboot(host, ANOTHER)
+    is_static(host, ANOTHER)
+
+
+def test_the_lease_client_outlives_the_guard_that_started_it(make_host: MakeHost) -> None:
+    host = make_host({"/etc/network/interfaces": INTERFACES}, ("networking.service",))
+    plan(host, f"hold: {ANOTHER}")
+    cutover(host)
+    assert lease_clients(host) == ""
+    back = host.tool("restore", "--unattended")
+    assert back.returncode == 0, back.stdout + back.stderr
+    wait_for("the guard's unit to end", lambda: "guard" not in host("systemctl", "list-units", "--plain").stdout, 20)
+    assert "eth0" in lease_clients(host)
+    assert host.leased()
