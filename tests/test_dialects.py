@@ -6,7 +6,7 @@ import subprocess
 from collections.abc import Iterable
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from fixed_anchor.core.addresses import default_network, parse_address, parse_interface_address, parse_network
@@ -230,6 +230,7 @@ goals = st.lists(st.sampled_from(sorted(WANTED)), min_size=1, max_size=5)
 
 @pytest.mark.parametrize("name", DIALECTS)
 @given(kind=st.sampled_from(["leased", "fixed"]), journey=goals)
+@example(kind="fixed", journey=["lease6", "on-link", "v6-off"])
 def test_any_journey_ends_where_it_should(name: str, kind: str, journey: list[str]) -> None:
     now = start(name, kind)
     for goal in journey:

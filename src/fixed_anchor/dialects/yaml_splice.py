@@ -42,11 +42,13 @@ class Splices:
     def __init__(self, text: str) -> None:
         self.text = text
         self.newline = "\r\n" if "\r\n" in text else "\n"
-        self._edits: list[tuple[int, int, int, str]] = []
+        #: Start, end, minus the depth, a running number, and the new text.
+        self._edits: list[tuple[int, int, int, int, str]] = []
         self._commented: set[int] = set()
 
-    def replace(self, start: int, end: int, new: str) -> None:
-        self._edits.append((start, end, len(self._edits), new))
+    def replace(self, start: int, end: int, new: str, depth: int = 0) -> None:
+        """Of several insertions at one place the deeper ones come first: they end an inner block."""
+        self._edits.append((start, end, -depth, len(self._edits), new))
 
     def line_start(self, index: int) -> int:
         return self.text.rfind("\n", 0, index) + 1
@@ -58,9 +60,14 @@ class Splices:
 
     def result(self) -> str:
         """The text with all replacements made."""
-        text = self.text
-        for start, end, _, new in sorted(self._edits, reverse=True):
+        text, whole = self.text, len(self.text)
+        for start, end, _, _, new in sorted(self._edits, reverse=True):
             text = text[:start] + new + text[end:]
+        appended = any(start == end == whole for start, end, _, _, _ in self._edits)
+        if appended and self.text and not self.text.endswith("\n"):
+            # The last line had no end; what comes below it needs one.
+            kept = sum(len(new) - (end - start) for start, end, _, _, new in self._edits if start != whole)
+            text = text[: whole + kept] + self.newline + text[whole + kept :]
         return text
 
     def was(self, start: int, end: int) -> str:
@@ -104,9 +111,9 @@ class Splices:
     def insert_lines(self, index: int, lines: Iterable[str]) -> None:
         """Puts whole ``lines`` below the line in which ``index`` lies."""
         at = self.line_end(index)
-        unended = at > 0 and self.text[at - 1] != "\n"
-        head = self.newline if unended and not any(e[0] == e[1] == at for e in self._edits) else ""
-        self.replace(at, at, head + "".join(line + self.newline for line in lines))
+        written = list(lines)
+        depth = min((len(line) - len(line.lstrip(" ")) for line in written), default=0)
+        self.replace(at, at, "".join(line + self.newline for line in written), depth)
 
     def comment_out(self, start: int, end: int) -> None:
         """Turns all lines from that of ``start`` to that of ``end`` (both included) into comments."""
