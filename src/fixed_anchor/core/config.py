@@ -106,14 +106,14 @@ def differences(declared: InterfaceConfig, wanted: InterfaceConfig) -> tuple[str
     return tuple(dict.fromkeys(found))
 
 
-class Place(msgspec.Struct, frozen=True, order=True):
-    """A place in a file; lines are counted from 1."""
+class Place(msgspec.Struct, frozen=True, order=True, gc=False):
+    """A place in a file; lines are counted from 1, and 0 stands for no line at all."""
 
     file: str
     line: int
 
     def __str__(self) -> str:
-        return f"{self.file}:{self.line}"
+        return f"{self.file}:{self.line}" if self.line else self.file
 
 
 class LinkFacts(msgspec.Struct, frozen=True):
@@ -125,3 +125,4 @@ class LinkFacts(msgspec.Struct, frozen=True):
     driver: str | None = None
     kind: str = "ethernet"
     path: str | None = None
+    vlan: int | None = None

@@ -8,19 +8,44 @@ resolved into Python values.
 from __future__ import annotations
 
 import difflib
-import gc
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator
 from typing import Any, TypeVar
 
 import yaml
 
+from fixed_anchor.core.collector import paused
 from fixed_anchor.core.errors import InputError
 
-_Loader: Any = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
+_Fast: Any = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
 
 T = TypeVar("T")
 
+_TEXT_TAG = "tag:yaml.org,2002:str"
+_TAGS: dict[type[yaml.Node], str] = {
+    yaml.MappingNode: "tag:yaml.org,2002:map",
+    yaml.SequenceNode: "tag:yaml.org,2002:seq",
+}
 _NUMBER_TAGS = ("tag:yaml.org,2002:int", "tag:yaml.org,2002:float")
+_NULL_WORDS = frozenset({"", "~", "null", "Null", "NULL"})
+
+
+class _Loader(_Fast):  # type: ignore[misc]
+    """Composes nodes without asking of every scalar what YAML would take it for: here it is text."""
+
+    def resolve(self, kind: type[yaml.Node], value: object, implicit: object) -> str:
+        return _TAGS.get(kind, _TEXT_TAG)
+
+    def descend_resolver(self, node: object, index: object) -> None:
+        """Nothing here depends on the path."""
+
+    def ascend_resolver(self) -> None:
+        """Nothing here depends on the path."""
+
+
+def _resolved(node: yaml.ScalarNode) -> str:
+    """The tag that YAML 1.1 gives to an unquoted scalar."""
+    tag: str = yaml.SafeLoader("").resolve(yaml.ScalarNode, node.value, (True, False))  # type: ignore[no-untyped-call]
+    return tag
 
 
 def compose(text: str, file: str) -> yaml.Node:
@@ -28,15 +53,13 @@ def compose(text: str, file: str) -> yaml.Node:
 
     Raises :class:`InputError` with file, line and column.
     """
-    # The collector finds nothing to free in a growing tree, and costs half the time.
-    collecting = gc.isenabled()
-    gc.disable()
     try:
-        loader = _Loader(text)
-        try:
-            node = loader.get_single_node()
-        finally:
-            loader.dispose()
+        with paused():
+            loader = _Loader(text)
+            try:
+                node = loader.get_single_node()
+            finally:
+                loader.dispose()
     except yaml.MarkedYAMLError as error:
         raise _syntax_error(error, text, file) from None
     except yaml.reader.ReaderError as error:
@@ -46,9 +69,6 @@ def compose(text: str, file: str) -> yaml.Node:
         ) from None
     except RecursionError:
         raise InputError("nested too deeply to be a real file", file=file) from None
-    finally:
-        if collecting:
-            gc.enable()
     if node is None:
         raise InputError("the file is empty", file=file)
     return node  # type: ignore[no-any-return]
@@ -86,12 +106,23 @@ def _syntax_error(error: yaml.MarkedYAMLError, text: str, file: str) -> InputErr
 class Value:
     """A node of a file with its place and the path of keys that leads to it."""
 
-    __slots__ = ("file", "node", "path")
+    __slots__ = ("_above", "_key", "file", "node")
 
-    def __init__(self, node: yaml.Node, file: str, path: str = "") -> None:
+    def __init__(self, node: yaml.Node, file: str, above: Value | None = None, key: str | int | None = None) -> None:
         self.node = node
         self.file = file
-        self.path = path
+        self._above = above
+        self._key = key
+
+    @property
+    def path(self) -> str:
+        """The path of keys that leads here, such as ``hosts.tide-db.interfaces``; made when it is asked for."""
+        above = self._above.path if self._above is not None else ""
+        if self._key is None:
+            return above
+        if isinstance(self._key, int):
+            return f"{above}[{self._key}]"
+        return f"{above}.{self._key}" if above else self._key
 
     @property
     def line(self) -> int:
@@ -110,7 +141,8 @@ class Value:
 
     @property
     def is_null(self) -> bool:
-        return isinstance(self.node, yaml.ScalarNode) and self.node.tag == "tag:yaml.org,2002:null"
+        node = self.node
+        return isinstance(node, yaml.ScalarNode) and node.value in _NULL_WORDS and not node.style
 
     @property
     def is_mapping(self) -> bool:
@@ -132,30 +164,48 @@ class Value:
 
     def text(self, expected: str = "a single value") -> str:
         """The scalar here, as text."""
-        if not isinstance(self.node, yaml.ScalarNode) or self.is_null:
+        node = self.node
+        if not isinstance(node, yaml.ScalarNode) or (node.value in _NULL_WORDS and self.is_null):
             raise self.error(f"{self.describe()} stands here", expected=expected)
-        return str(self.node.value)
+        value: str = node.value
+        return value
 
     @property
     def reads_as_number(self) -> bool:
         """Whether other YAML readers take this unquoted scalar for a number."""
-        return isinstance(self.node, yaml.ScalarNode) and not self.node.style and self.node.tag in _NUMBER_TAGS
+        node = self.node
+        return isinstance(node, yaml.ScalarNode) and not node.style and _resolved(node) in _NUMBER_TAGS
 
     def entries(self, expected: str = "a mapping") -> Iterator[tuple[str, Value, Value]]:
         """Key text, key and value of a mapping, each key once. Raises :class:`InputError`."""
         if not isinstance(self.node, yaml.MappingNode):
             raise self.error(f"{self.describe()} stands here", expected=expected)
-        seen: dict[str, int] = {}
+        seen: set[str] = set()
         for key_node, value_node in self.node.value:
-            key = Value(key_node, self.file, self.path)
+            key = Value(key_node, self.file, self)
             name = key.text("a key")
             if name in seen:
-                raise key.error(f"the key {name!r} stands twice, first in line {seen[name]}")
-            seen[name] = key.line
-            yield name, key, Value(value_node, self.file, f"{self.path}.{name}" if self.path else name)
+                first = next(k for k, _ in self.node.value if getattr(k, "value", None) == name)
+                raise key.error(f"the key {name!r} stands twice, first in line {first.start_mark.line + 1}")
+            seen.add(name)
+            yield name, key, Value(value_node, self.file, self, name)
 
-    def fields(self, known: tuple[str, ...], expected: str = "a mapping") -> dict[str, Value]:
+    def fields(self, known: Collection[str], expected: str = "a mapping") -> dict[str, Value]:
         """The mapping here; a key that is not among ``known`` is an error that names the nearest."""
+        found: dict[str, Value] = {}
+        pairs = self.node.value if isinstance(self.node, yaml.MappingNode) else ()
+        for key_node, value_node in pairs:
+            name: str = key_node.value if isinstance(key_node, yaml.ScalarNode) else ""
+            if name not in known or name in found:
+                break
+            found[name] = Value(value_node, self.file, self, name)
+        else:
+            if pairs:
+                return found
+        # Something is wrong here, or the mapping is empty: once more, to say what and where.
+        return self._careful_fields(known, expected)
+
+    def _careful_fields(self, known: Collection[str], expected: str) -> dict[str, Value]:
         found: dict[str, Value] = {}
         for name, key, value in self.entries(expected):
             if name not in known:
@@ -171,7 +221,7 @@ class Value:
     def items(self) -> list[Value]:
         """The items of a list; a single scalar or mapping counts as a list of one."""
         if isinstance(self.node, yaml.SequenceNode):
-            return [Value(n, self.file, f"{self.path}[{i}]") for i, n in enumerate(self.node.value)]
+            return [Value(n, self.file, self, i) for i, n in enumerate(self.node.value)]
         if self.is_null:
             raise self.error("nothing stands here", expected="a value, a list, or [] for none")
         return [self]

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import difflib
 import re
 from collections.abc import Callable
 from pathlib import Path
+
+import yaml
 
 from fixed_anchor.core.addresses import (
     IPAddress,
@@ -21,6 +24,7 @@ from fixed_anchor.core.errors import InputError
 from fixed_anchor.core.plan import (
     IPV4_METHODS,
     IPV6_METHODS,
+    SOURCE_KINDS,
     Gateway,
     Held,
     HostPlan,
@@ -31,6 +35,7 @@ from fixed_anchor.core.plan import (
 )
 from fixed_anchor.planfile import shape
 from fixed_anchor.planfile.nodes import Value, compose
+from fixed_anchor.planfile.usual import usual_host
 
 _INTERFACE_NAME = re.compile(r"[^\s/\x00-\x1f\x7f]{1,15}")
 _HOST_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,252}")
@@ -70,7 +75,7 @@ def plan_from_text(text: str, file: str) -> Plan:
         if required not in fields:
             raise InputError(f"the plan has no `{required}:`", file=file, expected=f"the key {required!r}")
     segments = {name: _segment(name, key, value) for name, key, value in fields["segments"].entries("segments by name")}
-    hosts = {name: _host(name, key, value, segments) for name, key, value in fields["hosts"].entries("hosts by name")}
+    hosts = _hosts(fields["hosts"], segments)
     standin = fields.get("standin")
     site = fields.get("site")
     return Plan(
@@ -84,11 +89,25 @@ def plan_from_text(text: str, file: str) -> Plan:
 
 
 def _sources(value: Value | None) -> tuple[SourceRef, ...]:
-    found: list[SourceRef] = []
-    for item in value.items() if value else []:
-        for kind, key, path in item.entries("`KIND: PATH`"):
-            found.append(SourceRef(kind, path.text("a path"), key.line))
-    return tuple(found)
+    return tuple(_source(item) for item in value.items()) if value else ()
+
+
+def _source(item: Value) -> SourceRef:
+    """``KIND: PATH``, with the further keys of that kind beside it."""
+    entries = list(item.entries("`KIND: PATH`"))
+    kinds = [entry for entry in entries if entry[0] in SOURCE_KINDS]
+    if len(kinds) != 1:
+        name, key, _ = entries[0] if entries else ("", item, item)
+        near = difflib.get_close_matches(name, SOURCE_KINDS, 1, 0.5)
+        raise key.error(
+            "two kinds of source stand in one entry" if kinds else f"{name!r} is no kind of source",
+            expected=None if near else "one of " + ", ".join(SOURCE_KINDS),
+            remedy=f"did you mean {near[0]!r}?" if near and not kinds else None,
+        )
+    kind, key, path = kinds[0]
+    fields = item.fields((kind, *SOURCE_KINDS[kind]))
+    options = {name: inner.text() for name, inner in fields.items() if name != kind}
+    return SourceRef(kind, path.text("a path"), key.line, options)
 
 
 def _segment(name: str, key: Value, value: Value) -> Segment:
@@ -110,6 +129,7 @@ def _segment(name: str, key: Value, value: Value) -> Segment:
         reservations=reservations,
         set_aside=fields["set_aside"].all_parsed(parse_range, "a range") if "set_aside" in fields else (),
         reachable=tuple(i.text() for i in fields["reachable"].items()) if "reachable" in fields else (),
+        dhcp_servers=_addresses(fields, "dhcp_servers"),
         line=key.line,
     )
 
@@ -124,7 +144,8 @@ def _domains(fields: dict[str, Value]) -> tuple[str, ...] | None:
 
 def _mac(value: Value) -> str:
     text = value.text("a MAC address")
-    if value.reads_as_number:
+    # Of six pairs of digits alone others make a number in base 60; a letter makes it text.
+    if text.replace(":", "").isdigit() and value.reads_as_number:
         raise value.error(
             f"the MAC {text} is not quoted, and other YAML readers take it for a number",
             expected=f'"{text}"',
@@ -212,6 +233,17 @@ def _routes(value: Value) -> tuple[Route, ...]:
     return tuple(found)
 
 
+def _hosts(value: Value, segments: dict[str, Segment]) -> dict[str, HostPlan]:
+    pairs = value.node.value if isinstance(value.node, yaml.MappingNode) else ()
+    usual = [usual_host(key, node, segments) for key, node in pairs]
+    quickly = {host.name: host for host in usual if host is not None}
+    if usual and len(quickly) == len(usual):
+        return quickly
+    entries = value.entries("hosts by name")
+    pick = {key.value: host for (key, _), host in zip(pairs, usual, strict=True) if host is not None}
+    return {name: pick.get(name) or _host(name, key, inner, segments) for name, key, inner in entries}
+
+
 def _host(name: str, key: Value, value: Value, segments: dict[str, Segment]) -> HostPlan:
     if not _HOST_NAME.fullmatch(name):
         raise key.error(f"{name!r} cannot be a host's name here", expected="letters, digits, dots and hyphens")
@@ -236,9 +268,10 @@ def _host(name: str, key: Value, value: Value, segments: dict[str, Segment]) -> 
 
 
 def _method(fields: dict[str, Value], version: int, held: bool) -> str:
-    key, allowed = ("ipv4", IPV4_METHODS) if version == 4 else ("ipv6", IPV6_METHODS)
+    key = "ipv4" if version == 4 else "ipv6"
     if key not in fields:
         return "fixed" if held else "untouched"
+    allowed = IPV4_METHODS if version == 4 else IPV6_METHODS
     said = fields[key].text("one of " + ", ".join(allowed))
     if said not in allowed:
         raise fields[key].error(f"{said!r} stands here", expected="one of " + ", ".join(allowed))
@@ -265,6 +298,7 @@ def _interface(name: str, key: Value, value: Value, segments: dict[str, Segment]
             expected="one of " + ", ".join(segments) if segments else None,
         )
     hold = _held(fields["hold"]) if "hold" in fields else ()
+    versions = {h.address.version for h in hold}
     gateway = fields.get("gateway")
     gateways: tuple[Gateway, ...] | None = None
     if gateway is not None:
@@ -275,8 +309,8 @@ def _interface(name: str, key: Value, value: Value, segments: dict[str, Segment]
         segment=segment,
         mac=_mac(fields["mac"]) if "mac" in fields else None,
         hold=hold,
-        ipv4=_method(fields, 4, any(h.address.version == 4 for h in hold)),
-        ipv6=_method(fields, 6, any(h.address.version == 6 for h in hold)),
+        ipv4=_method(fields, 4, 4 in versions),
+        ipv6=_method(fields, 6, 6 in versions),
         expect=_addresses(fields, "expect") or (),
         leave_alone=_addresses(fields, "leave_alone") or (),
         gateways=gateways,

@@ -48,6 +48,10 @@ class SegmentShape(Struct, forbid_unknown_fields=True):
     reservations: dict[str, list[Address] | Address] = {}
     set_aside: list[Range] | Range = []
     reachable: list[Text] | Text = []
+    dhcp_servers: Annotated[
+        list[Address] | Address | None,
+        Meta(description="the DHCP servers that belong here; absent: those whose offers lie in the pools"),
+    ] = None
 
 
 class InterfaceShape(Struct, forbid_unknown_fields=True):
@@ -82,9 +86,9 @@ class PlanShape(Struct, forbid_unknown_fields=True):
     sources: list[dict[str, str]] = []
 
 
-def keys(shape: type[Struct]) -> tuple[str, ...]:
-    """The keys that a mapping of this shape may have."""
-    return shape.__struct_fields__
+def keys(shape: type[Struct]) -> dict[str, None]:
+    """The keys that a mapping of this shape may have, in their order, quick to be asked."""
+    return dict.fromkeys(shape.__struct_fields__)
 
 
 def json_schema() -> dict[str, Any]:

@@ -9,6 +9,8 @@ import msgspec
 import yaml
 
 from fixed_anchor.core.addresses import AddressRange, IPAddress, IPNetwork
+from fixed_anchor.core.errors import printable
+from fixed_anchor.core.plan import SourceRef
 
 _PLAIN = re.compile(r"[A-Za-z0-9][A-Za-z0-9._:/-]*")
 
@@ -25,6 +27,11 @@ class ProposedPlan(msgspec.Struct, frozen=True):
     search: tuple[str, ...]
     pools: tuple[AddressRange, ...] | None
     hold: tuple[IPAddress, ...]
+    set_aside: tuple[AddressRange, ...] = ()
+    segment: str = "lan"
+    sources: tuple[SourceRef, ...] = ()
+    #: Said in comments above the address: why it was picked.
+    reasons: tuple[str, ...] = ()
 
 
 def scalar(value: object) -> str:
@@ -41,9 +48,9 @@ def _list(values: tuple[object, ...]) -> str:
     return "[" + ", ".join(scalar(v) if not isinstance(v, AddressRange) else str(v) for v in values) + "]"
 
 
-def plan_text(proposed: ProposedPlan, segment: str = "lan") -> str:
+def plan_text(proposed: ProposedPlan) -> str:
     """The text of the plan. Nothing is added that was not there or asked for."""
-    lines = ["plan: 1", "", "segments:", f"  {segment}:", f"    subnet: {proposed.subnet}"]
+    lines = ["plan: 1", "", "segments:", f"  {scalar(proposed.segment)}:", f"    subnet: {proposed.subnet}"]
     if proposed.gateways:
         gateways = proposed.gateways
         lines.append("    gateway: " + (scalar(gateways[0]) if len(gateways) == 1 else _list(gateways)))
@@ -51,12 +58,21 @@ def plan_text(proposed: ProposedPlan, segment: str = "lan") -> str:
         lines.append(f"    resolvers: {_list(proposed.resolvers)}")
     if proposed.search:
         lines.append(f"    search: {_list(proposed.search)}")
-    if proposed.pools is None:
-        lines.append("    # pools: [FIRST - LAST]    the DHCP pools; [] says that there is no DHCP server")
-    else:
+    if proposed.pools is not None:
         lines.append(f"    pools: {_list(proposed.pools)}")
+    elif not proposed.sources:
+        lines.append("    # pools: [FIRST - LAST]    the DHCP pools; [] says that there is no DHCP server")
+    if proposed.set_aside:
+        lines.append(f"    set_aside: {_list(proposed.set_aside)}")
+    if proposed.sources:
+        lines += ["", "sources:"]
+        for source in proposed.sources:
+            options = "".join(f"\n    {key}: {scalar(value)}" for key, value in source.options.items())
+            lines.append(f"  - {source.kind}: {scalar(source.path)}{options}")
     lines += ["", "hosts:", f"  {scalar(proposed.host)}:", "    interfaces:", f"      {scalar(proposed.interface)}:"]
     if proposed.mac:
         lines.append(f"        mac: {scalar(proposed.mac)}")
-    lines += [f"        segment: {segment}", f"        hold: {_list(proposed.hold)}", ""]
+    lines.append(f"        segment: {scalar(proposed.segment)}")
+    lines += [f"        # {printable(reason)}" for reason in proposed.reasons]
+    lines += [f"        hold: {_list(proposed.hold)}", ""]
     return "\n".join(lines)

@@ -1,0 +1,274 @@
+"""ISC dhcpd's configuration, dhcpd.conf(5)."""
+
+from __future__ import annotations
+
+from fixed_anchor.core.addresses import (
+    AddressRange,
+    IPAddress,
+    IPNetwork,
+    parse_address,
+    parse_domain,
+    parse_mac,
+    parse_network,
+    parse_range,
+)
+from fixed_anchor.core.claims import Claims, PoolClaim, Remark, ReservationClaim, SubnetClaim
+from fixed_anchor.core.config import Place
+from fixed_anchor.core.errors import InputError
+from fixed_anchor.sources.isc_text import Statement, parse
+from fixed_anchor.sources.protocol import Origin, Reader, Reservation, text_of
+
+_OPTIONS = {
+    "routers": "routers",
+    "domain-name-servers": "resolvers",
+    "dhcp6.name-servers": "resolvers",
+    "domain-search": "search",
+    "dhcp6.domain-search": "search",
+    "domain-name": "domain",
+}
+
+#: What clients are told at a level of the file: the option, and the statement that says it.
+Told = dict[str, Statement]
+
+
+class Dhcpd:
+    """The source ``dhcpd``."""
+
+    options: tuple[str, ...] = ()
+
+    def claims(self, data: bytes, origin: Origin, reader: Reader) -> Claims:
+        statements = _load(text_of(data, origin.path), origin.path, reader, ())
+        found = _Found()
+        found.level(statements, {}, None)
+        return Claims(
+            origin.kind,
+            origin.shown,
+            pools=tuple(found.pools),
+            subnets=tuple(found.subnets),
+            reservations=tuple(found.reservations),
+            untidy=tuple(found.untidy),
+        )
+
+
+def _load(text: str, path: str, reader: Reader, above: tuple[str, ...]) -> list[Statement]:
+    """The statements of a file with its includes in their places."""
+    statements, error = parse(text, path)
+    if error is not None:
+        raise error
+    return _with_includes(statements, path, reader, (*above, path))
+
+
+def _with_includes(statements: list[Statement], path: str, reader: Reader, above: tuple[str, ...]) -> list[Statement]:
+    found: list[Statement] = []
+    for statement in statements:
+        if statement.key == "include" and statement.block is None and len(statement.words) == 2:
+            other = reader.path(statement.words[1].text, path)
+            if other in above or len(above) > 10:
+                raise statement.error(f"{other} includes itself")
+            try:
+                found += _load(text_of(reader.read(other), other), other, reader, above)
+            except InputError as error:
+                if error.file == other and error.line is None:
+                    raise statement.error(f"the included file {other} {error.what}") from None
+                raise
+            continue
+        if statement.block is not None:
+            statement.block = _with_includes(statement.block, path, reader, above)
+        found.append(statement)
+    return found
+
+
+class _Found:
+    def __init__(self) -> None:
+        self.pools: list[PoolClaim] = []
+        self.subnets: list[SubnetClaim] = []
+        self.reservations: list[ReservationClaim] = []
+        self.untidy: list[Remark] = []
+
+    def level(self, statements: list[Statement], above: Told, network: IPNetwork | None) -> None:
+        """One block: its options count for everything in it, wherever they stand."""
+        told = dict(above)
+        for statement in statements:
+            words = statement.texts()
+            if statement.key == "option" and words and words[0] in _OPTIONS and statement.block is None:
+                told[_OPTIONS[words[0]]] = statement
+        for statement in statements:
+            if statement.key in ("range", "range6"):
+                self.range(statement, statements)
+            elif statement.block is None:
+                continue
+            elif statement.key in ("subnet", "subnet6"):
+                self.subnet(statement, told)
+            elif statement.key == "host":
+                self.host(statement)
+            elif statement.key not in ("class", "subclass", "zone", "key", "failover"):
+                # Groups, shared networks, pools, and the branches of conditions.
+                self.level(statement.block, told, network)
+
+    def subnet(self, statement: Statement, above: Told) -> None:
+        assert statement.block is not None
+        words = statement.texts()
+        try:
+            if statement.key == "subnet6":
+                network = parse_network(words[0])
+            else:
+                if len(words) < 3 or words[1] != "netmask":
+                    raise ValueError("the subnet has no mask")
+                network = parse_network(f"{words[0]}/{words[2]}")
+        except (ValueError, IndexError) as error:
+            raise statement.error(f"subnet: {error}", "subnet ADDRESS netmask MASK { ... }") from None
+        told = dict(above)
+        for inner in statement.block:
+            texts = inner.texts()
+            if inner.key == "option" and texts and texts[0] in _OPTIONS:
+                told[_OPTIONS[texts[0]]] = inner
+        self.subnets.append(
+            SubnetClaim(
+                network,
+                Place(statement.file, statement.line),
+                _addresses(told.get("routers")),
+                _addresses(told.get("resolvers")),
+                _domains(told.get("search") or told.get("domain")),
+            )
+        )
+        self.level(statement.block, above, network)
+
+    def range(self, statement: Statement, beside: list[Statement]) -> None:
+        words = [w for w in statement.texts() if w != "dynamic-bootp"]
+        temporary = statement.key == "range6" and words[-1:] == ["temporary"]
+        words = words[:-1] if temporary else words
+        try:
+            if len(words) == 1:
+                found = parse_range(words[0])
+            elif len(words) == 2:
+                found = parse_range(f"{words[0]} - {words[1]}")
+            else:
+                raise ValueError(f"{len(words)} addresses stand here")
+        except ValueError as error:
+            raise statement.error(f"{statement.key}: {error}", f"{statement.key} FIRST LAST;") from None
+        limits = [" ".join(w.text for w in s.words) for s in beside if s.key in ("allow", "deny") and s.block is None]
+        self.pools.append(PoolClaim(found, Place(statement.file, statement.line), "; ".join(limits)))
+
+    def host(self, statement: Statement) -> None:
+        place = Place(statement.file, statement.line)
+        name = statement.words[1].text if len(statement.words) > 1 else ""
+        hardware = statement.first("hardware")
+        identifier = statement.first("host-identifier") or statement.first("client-identifier")
+        if statement.first("deleted") is not None:
+            return
+        mac = None
+        if hardware is not None:
+            words = hardware.texts()
+            try:
+                mac = parse_mac(_padded(words[-1])) if words and words[0] == "ethernet" else None
+            except ValueError as error:
+                raise hardware.error(f"host {name}: {error}", "hardware ethernet MAC;") from None
+        for key in ("fixed-address", "fixed-address6"):
+            fixed = statement.first(key)
+            for text in fixed.texts() if fixed is not None else ():
+                try:
+                    address = parse_address(text)
+                except ValueError as error:
+                    if text[0].isdigit() or ":" in text:
+                        raise fixed.error(f"host {name}: {error}") from None  # type: ignore[union-attr]
+                    what = f"host {name} is given the address of the name {text}, which is not looked up"
+                    self.untidy.append(Remark(what, place))
+                    continue
+                client = name if mac or identifier is None else " ".join(identifier.texts())
+                # dhcpd.conf(5): an address of a range is leased to others in spite of the host that names it.
+                self.reservations.append(ReservationClaim(address, place, mac, client, keeps_pool_clear=False))
+
+
+def _padded(mac: str) -> str:
+    """dhcpd takes octets of one digit as well: ``0:0:5e:0:53:11``."""
+    return ":".join(part.zfill(2) for part in mac.split(":"))
+
+
+def _addresses(statement: Statement | None) -> tuple[IPAddress, ...] | None:
+    if statement is None:
+        return None
+    found: list[IPAddress] = []
+    for word in statement.texts()[1:]:
+        try:
+            found.append(parse_address(word))
+        except ValueError:
+            # A name, which the server looks up when it starts.
+            return None
+    return tuple(found)
+
+
+def _domains(statement: Statement | None) -> tuple[str, ...] | None:
+    if statement is None:
+        return None
+    try:
+        return tuple(parse_domain(part) for word in statement.texts()[1:] for part in word.split())
+    except ValueError:
+        return None
+
+
+def reserve(text: str, path: str, wanted: Reservation) -> str:
+    """``text`` with a ``host`` block in the subnet of its address, which every range there then leaves out.
+
+    Raises :class:`InputError`.
+    """
+    statements, error = parse(text, path)
+    if error is not None:
+        raise error
+    address = parse_address(wanted.address)
+    for statement in _subnets(statements):
+        assert statement.block is not None
+        words = statement.texts()
+        network = parse_network(words[0] if statement.key == "subnet6" else f"{words[0]}/{words[2]}")
+        if address in network:
+            # From the end of the file to its beginning, so that the offsets stay right.
+            made = _with_host(text, statement, wanted)
+            for found in sorted(_ranges(statement.block), key=lambda s: -s.words[0].start):
+                made = _narrowed(made, found, address)
+            return made
+    raise InputError(f"no subnet in this file is for {address}", file=path)
+
+
+def line(wanted: Reservation) -> str:
+    """The reservation alone, a ``host`` block."""
+    fixed = "fixed-address" if ":" not in wanted.address else "fixed-address6"
+    return f"host {wanted.name} {{ hardware ethernet {wanted.mac}; {fixed} {wanted.address}; }}"
+
+
+def _with_host(text: str, subnet: Statement, wanted: Reservation) -> str:
+    close = subnet.end - 1
+    begin = text.rfind("\n", 0, close) + 1
+    if text[begin:close].strip():
+        return f"{text[:close]} {line(wanted)} {text[close:]}"
+    return f"{text[:begin]}{text[begin:close]}  {line(wanted)}\n{text[begin:]}"
+
+
+def _ranges(statements: list[Statement]) -> list[Statement]:
+    found = [s for s in statements if s.key in ("range", "range6")]
+    return found + [r for s in statements if s.block is not None for r in _ranges(s.block)]
+
+
+def _narrowed(text: str, statement: Statement, address: IPAddress) -> str:
+    """``text`` with a range split around ``address``, where it contains it."""
+    words = [w for w in statement.words[1:] if w.text not in ("dynamic-bootp", "temporary")]
+    pool = parse_range(" - ".join(w.text for w in words))
+    if address not in pool:
+        return text
+    at = int(address)
+    parts = [
+        AddressRange(pool.version, first, last)
+        for first, last in ((pool.first, at - 1), (at + 1, pool.last))
+        if first <= last
+    ]
+    head = text[statement.words[0].start : words[0].start]
+    made = " ".join(f"{head}{part.ends[0]} {part.ends[1]};" for part in parts)
+    return f"{text[: statement.words[0].start]}{made}{text[statement.end :]}"
+
+
+def _subnets(statements: list[Statement]) -> list[Statement]:
+    found: list[Statement] = []
+    for statement in statements:
+        if statement.key in ("subnet", "subnet6"):
+            found.append(statement)
+        elif statement.block is not None:
+            found += _subnets(statement.block)
+    return found

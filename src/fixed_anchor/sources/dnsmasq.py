@@ -1,0 +1,336 @@
+"""dnsmasq's configuration, dnsmasq(8): ranges, hosts and options of its DHCP service, and its own host records."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+import msgspec
+
+from fixed_anchor.core.addresses import (
+    IPAddress,
+    IPNetwork,
+    parse_address,
+    parse_domain,
+    parse_mac,
+    parse_prefix,
+    parse_range,
+    with_prefix,
+)
+from fixed_anchor.core.claims import Claims, PoolClaim, RecordClaim, Remark, ReservationClaim, SubnetClaim
+from fixed_anchor.core.config import Place
+from fixed_anchor.core.errors import InputError
+from fixed_anchor.sources.protocol import Origin, Reader, Reservation, text_of
+
+#: Modes of a range that give out no addresses, or only to hosts with one of their own.
+_NO_POOL = frozenset({"static", "proxy", "ra-only", "slaac", "ra-names", "ra-stateless", "ra-advrouter", "off-link"})
+_OPTIONS = {
+    "3": "routers", "option:router": "routers", "6": "resolvers", "option:dns-server": "resolvers",
+    "119": "search", "option:domain-search": "search", "15": "domain", "option:domain-name": "domain",
+    "option6:dns-server": "resolvers6", "option6:23": "resolvers6", "option6:domain-search": "search6",
+    "option6:24": "search6",
+}  # fmt: skip
+_LEASE_TIME = re.compile(r"infinite|[0-9]+[smhdw]?")
+_MAC_TYPE = re.compile(r"[0-9a-fA-F]{2}-(?=[0-9a-fA-F]{2}:)")
+_ANY_MAC = re.compile(r"(?:[0-9a-fA-F]{1,2}|\*)(?::(?:[0-9a-fA-F]{1,2}|\*)){5}")
+
+
+class Setting(msgspec.Struct, frozen=True):
+    """One line: ``key=value``, with its file and line."""
+
+    key: str
+    value: str
+    place: Place
+
+    def error(self, what: str, expected: str | None = None) -> InputError:
+        return InputError(f"{self.key}: {what}", file=self.place.file, line=self.place.line, expected=expected)
+
+    def words(self) -> list[str]:
+        return [w.strip() for w in self.value.split(",")]
+
+
+class Dnsmasq:
+    """The source ``dnsmasq``."""
+
+    options: tuple[str, ...] = ()
+
+    def claims(self, data: bytes, origin: Origin, reader: Reader) -> Claims:
+        found = _Found()
+        for setting in _settings(text_of(data, origin.path), origin.path, reader, ()):
+            found.take(setting)
+        return Claims(
+            origin.kind,
+            origin.shown,
+            pools=tuple(found.pools),
+            subnets=tuple(found.described()),
+            reservations=tuple(found.reservations),
+            records=tuple(found.records),
+            untidy=tuple(found.untidy),
+        )
+
+
+def _settings(text: str, path: str, reader: Reader, above: tuple[str, ...]) -> Iterator[Setting]:
+    """All settings of a file, those of the files it names in their places."""
+    for number, line in enumerate(text.split("\n"), 1):
+        content = _uncommented(line).strip()
+        if not content:
+            continue
+        key, _, value = content.partition("=")
+        setting = Setting(key.strip(), value.strip(), Place(path, number))
+        if setting.key == "conf-file":
+            others = [reader.path(setting.value, path)]
+        elif setting.key == "conf-dir":
+            others = _in_folder(setting, path, reader)
+        elif setting.key == "dhcp-hostsfile":
+            other = reader.path(setting.value, path)
+            for line_number, entry in enumerate(text_of(reader.read(other), other).split("\n"), 1):
+                if _uncommented(entry).strip():
+                    yield Setting("dhcp-host", _uncommented(entry).strip(), Place(other, line_number))
+            continue
+        else:
+            yield setting
+            continue
+        for other in others:
+            if other in above or other == path or len(above) > 10:
+                raise setting.error(f"{other} includes itself")
+            yield from _settings(text_of(reader.read(other), other), other, reader, (*above, path))
+
+
+def _in_folder(setting: Setting, path: str, reader: Reader) -> list[str]:
+    """``conf-dir=FOLDER[,EXTENSION...|,*EXTENSION...]``: all files but some, or only some."""
+    folder, *filters = setting.words()
+    folder = reader.path(folder, path)
+    only = [f.lstrip("*") for f in filters if f.startswith("*")]
+    but = [f for f in filters if f and not f.startswith("*")]
+    found = []
+    for name in reader.names(folder):
+        if name.endswith("~") or (name.startswith("#") and name.endswith("#")) or name.startswith("."):
+            continue
+        if any(name.endswith(ending) for ending in but) or (only and not any(name.endswith(e) for e in only)):
+            continue
+        found.append(f"{folder.rstrip('/')}/{name}")
+    return found
+
+
+def _uncommented(line: str) -> str:
+    """A ``#`` begins a comment at the start of the line or behind white space, outside of quotes."""
+    quoted = False
+    for position, char in enumerate(line):
+        if char == '"':
+            quoted = not quoted
+        elif char == "#" and not quoted and (position == 0 or line[position - 1].isspace()):
+            return line[:position]
+    return line
+
+
+class _Range(msgspec.Struct, frozen=True):
+    network: IPNetwork
+    place: Place
+    tags: frozenset[str]
+
+
+class _Found:
+    def __init__(self) -> None:
+        self.pools: list[PoolClaim] = []
+        self.reservations: list[ReservationClaim] = []
+        self.records: list[RecordClaim] = []
+        self.untidy: list[Remark] = []
+        self._ranges: list[_Range] = []
+        self._told: list[tuple[frozenset[str], str, tuple[str, ...], Setting]] = []
+
+    def take(self, setting: Setting) -> None:
+        if setting.key == "dhcp-range":
+            self.range(setting)
+        elif setting.key == "dhcp-host":
+            self.host(setting)
+        elif setting.key in ("dhcp-option", "dhcp-option-force"):
+            self.option(setting)
+        elif setting.key in ("host-record", "address"):
+            self.record(setting)
+
+    def range(self, setting: Setting) -> None:
+        tags: set[str] = set()
+        words: list[str] = []
+        for word in setting.words():
+            kind, colon, tag = word.partition(":")
+            if colon and kind in ("tag", "net", "set"):
+                # A range with `set` marks its clients; options for that tag are theirs.
+                tags.add(tag)
+            else:
+                words.append(word)
+        limits = ", ".join(w for w in setting.words() if w.startswith(("tag:", "net:")))
+        try:
+            first = parse_address(words[0])
+        except (ValueError, IndexError) as error:
+            if words and words[0].startswith("::"):
+                return
+            raise setting.error(str(error), "dhcp-range=FIRST,LAST,...") from None
+        if any(w.startswith("constructor:") for w in words):
+            what = f"{setting.value}: the prefix comes from an interface, and cannot be seen from here"
+            self.untidy.append(Remark(what, setting.place))
+            return
+        modes = {w for w in words[1:] if w in _NO_POOL}
+        addresses = [w for w in words[1:] if (re.fullmatch(r"[0-9.]+", w) and "." in w) or ":" in w]
+        try:
+            if first.version == 4:
+                self._range4(setting, first, addresses, bool(modes), limits, frozenset(tags))
+            else:
+                self._range6(setting, first, words[1:], modes, limits, frozenset(tags))
+        except ValueError as error:
+            raise setting.error(str(error), "dhcp-range=FIRST,LAST[,MASK][,TIME]") from None
+
+    def _range4(
+        self, setting: Setting, first: IPAddress, rest: list[str], static: bool, limits: str, tags: frozenset[str]
+    ) -> None:
+        last = None if static else parse_address(rest[0]) if rest else first
+        masks = rest if static else rest[1:]
+        range_ = parse_range(f"{first} - {last or first}")
+        # Without a mask dnsmasq takes that of its own interface, which is not to be seen here.
+        network = with_prefix(first, parse_prefix(masks[0], 4)).network if masks else None
+        if network is not None:
+            self._ranges.append(_Range(network, setting.place, tags))
+        if last is not None:
+            self.pools.append(PoolClaim(range_, setting.place, limits))
+
+    def _range6(
+        self, setting: Setting, first: IPAddress, rest: list[str], modes: set[str], limits: str, tags: frozenset[str]
+    ) -> None:
+        lengths = [int(w) for w in rest if w.isdecimal() and int(w) <= 128]
+        network = with_prefix(first, lengths[0] if lengths else 64).network
+        self._ranges.append(_Range(network, setting.place, tags))
+        last = parse_address(rest[0]) if rest and ":" in rest[0] else None
+        if last is not None and not modes & {"static", "ra-only", "ra-stateless"}:
+            self.pools.append(PoolClaim(parse_range(f"{first} - {last}"), setting.place, limits))
+
+    def host(self, setting: Setting) -> None:
+        macs: list[str] = []
+        addresses: list[IPAddress] = []
+        name, client = "", ""
+        for word in setting.words():
+            bare = _MAC_TYPE.sub("", word)
+            if word.startswith("id:"):
+                client = f"client {word[3:]}"
+            elif word.startswith(("set:", "tag:", "net:")) or word in ("ignore", "*", ""):
+                continue
+            elif _ANY_MAC.fullmatch(bare):
+                if "*" in bare:
+                    client = f"any MAC {bare}"
+                else:
+                    macs.append(parse_mac(":".join(part.zfill(2) for part in bare.split(":"))))
+            elif word.startswith("["):
+                text = word.strip("[]").partition("/")[0]
+                if text.startswith("::") and text != "::":
+                    what = f"{word}: the prefix comes from an interface, and cannot be seen from here"
+                    self.untidy.append(Remark(what, setting.place))
+                    continue
+                addresses.append(self._address(setting, text))
+            elif re.fullmatch(r"[0-9.]+", word) and "." in word:
+                addresses.append(self._address(setting, word))
+            elif not _LEASE_TIME.fullmatch(word):
+                name = word
+        for address in addresses:
+            if not macs:
+                self.reservations.append(ReservationClaim(address, setting.place, None, client or name))
+            for mac in macs:
+                self.reservations.append(ReservationClaim(address, setting.place, mac, name))
+
+    def _address(self, setting: Setting, text: str) -> IPAddress:
+        try:
+            return parse_address(text)
+        except ValueError as error:
+            raise setting.error(str(error)) from None
+
+    def option(self, setting: Setting) -> None:
+        tags: set[str] = set()
+        words = setting.words()
+        while words and re.match(r"(tag|net|encap|vi-encap|vendor):", words[0]):
+            kind, _, tag = words.pop(0).partition(":")
+            if kind not in ("tag", "net"):
+                return  # inside another option, or for one make of client
+            tags.add(tag)
+        if words and words[0] in _OPTIONS:
+            self._told.append((frozenset(tags), _OPTIONS[words[0]], tuple(w for w in words[1:] if w), setting))
+
+    def record(self, setting: Setting) -> None:
+        if setting.key == "address":
+            parts = setting.value.split("/")
+            if len(parts) < 3 or not parts[-1] or parts[-1] == "#":
+                return
+            names, texts = parts[1:-1], [parts[-1]]
+        else:
+            words = [w for w in setting.words() if not w.isdecimal()]
+            texts = [w for w in words if _is_address(w)]
+            names = [w for w in words if w not in texts]
+        for text in texts:
+            try:
+                address = parse_address(text)
+                for name in names[:1]:
+                    kind = "A" if address.version == 4 else "AAAA"
+                    self.records.append(RecordClaim(address, parse_domain(name), kind, setting.place))
+            except ValueError:
+                continue
+
+    def described(self) -> Iterator[SubnetClaim]:
+        """The subnets, each with what its clients are told; the last option that fits counts."""
+        for range_ in self._ranges:
+            told: dict[str, tuple[tuple[str, ...], Setting]] = {}
+            for tags, what, words, setting in self._told:
+                if tags <= range_.tags:
+                    told[what] = (words, setting)
+            six = "6" if range_.network.version == 6 else ""
+            search = told.get(f"search{six}") or (None if six else told.get("domain"))
+            yield SubnetClaim(
+                range_.network,
+                range_.place,
+                _addresses(told.get("routers")) if not six else None,
+                _addresses(told.get(f"resolvers{six}")),
+                _domains(search),
+            )
+
+
+def _is_address(text: str) -> bool:
+    try:
+        parse_address(text)
+    except ValueError:
+        return False
+    return True
+
+
+def _addresses(told: tuple[tuple[str, ...], Setting] | None) -> tuple[IPAddress, ...] | None:
+    if told is None:
+        return None
+    words, setting = told
+    found = []
+    for word in words:
+        try:
+            found.append(parse_address(word.strip("[]")))
+        except ValueError as error:
+            raise setting.error(str(error)) from None
+    # 0.0.0.0 and :: stand for the server's own address, whichever that is.
+    return None if any(int(a) == 0 for a in found) else tuple(found)
+
+
+def _domains(told: tuple[tuple[str, ...], Setting] | None) -> tuple[str, ...] | None:
+    if told is None:
+        return None
+    try:
+        return tuple(parse_domain(word) for word in told[0])
+    except ValueError:
+        return None
+
+
+def reserve(text: str, path: str, wanted: Reservation) -> str:
+    """``text`` with a ``dhcp-host`` line, below the last one, else below the last range."""
+    lines = text.split("\n")
+    keys = [_uncommented(line).partition("=")[0].strip() for line in lines]
+    places = [n for n, key in enumerate(keys) if key == "dhcp-host"] or [
+        n for n, key in enumerate(keys) if key == "dhcp-range"
+    ]
+    at = places[-1] + 1 if places else len(lines)
+    return "\n".join([*lines[:at], line(wanted), *lines[at:]])
+
+
+def line(wanted: Reservation) -> str:
+    """The reservation alone, a ``dhcp-host`` line."""
+    held = wanted.address if ":" not in wanted.address else f"[{wanted.address}]"
+    return f"dhcp-host={wanted.mac},{held},{wanted.name}"

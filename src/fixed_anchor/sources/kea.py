@@ -1,0 +1,198 @@
+"""Kea's DHCPv4 and DHCPv6 configuration (Kea Administrator Reference Manual, chapters 8 and 9)."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Callable, Iterator
+from typing import TypeVar
+
+from fixed_anchor.core.addresses import (
+    IPAddress,
+    IPNetwork,
+    parse_address,
+    parse_destination,
+    parse_domain,
+    parse_mac,
+    parse_range,
+)
+from fixed_anchor.core.claims import Claims, PoolClaim, Remark, ReservationClaim, SubnetClaim
+from fixed_anchor.core.config import Place
+from fixed_anchor.core.errors import InputError
+from fixed_anchor.sources.kea_json import Node, parse
+from fixed_anchor.sources.protocol import Origin, Reader, Reservation, text_of
+
+#: Option names and codes by what they tell; of IPv4 (RFC 2132, RFC 3397) and IPv6 (RFC 3646).
+_OPTIONS4 = {"routers": "routers", "3": "routers", "domain-name-servers": "resolvers", "6": "resolvers",
+             "domain-search": "search", "119": "search", "domain-name": "domain", "15": "domain"}  # fmt: skip
+_OPTIONS6 = {"dns-servers": "resolvers", "23": "resolvers", "domain-search": "search", "24": "search"}
+
+Told = dict[str, str]
+
+
+class Kea:
+    """The source ``kea``: a file with ``Dhcp4``, ``Dhcp6``, or both."""
+
+    options: tuple[str, ...] = ()
+
+    def claims(self, data: bytes, origin: Origin, reader: Reader) -> Claims:
+        def include(name: str, beside: str) -> tuple[str, str]:
+            path = reader.path(name, beside)
+            return path, text_of(reader.read(path), path)
+
+        root = parse(text_of(data, origin.path), origin.path, include)
+        found = _Found()
+        servers = [(key, root.get(key)) for key in ("Dhcp4", "Dhcp6")]
+        if not any(node for _, node in servers):
+            raise root.error("this is no configuration of a Kea DHCP server", "Dhcp4 or Dhcp6 at the top")
+        for key, node in servers:
+            if node is not None:
+                found.server(node, 4 if key == "Dhcp4" else 6)
+        return Claims(
+            origin.kind,
+            origin.shown,
+            pools=tuple(found.pools),
+            subnets=tuple(found.subnets),
+            reservations=tuple(found.reservations),
+            untidy=tuple(found.untidy),
+        )
+
+
+class _Found:
+    def __init__(self) -> None:
+        self.pools: list[PoolClaim] = []
+        self.subnets: list[SubnetClaim] = []
+        self.reservations: list[ReservationClaim] = []
+        self.untidy: list[Remark] = []
+
+    def server(self, node: Node, version: int) -> None:
+        if not isinstance(node.value, dict):
+            raise node.error("the configuration of the server is no map", "{...}")
+        told = _told(node, version, {})
+        self.reserve(node)
+        for network in node.items("shared-networks"):
+            below = _told(network, version, told)
+            self.reserve(network)
+            self.subnets_of(network, version, below)
+        self.subnets_of(node, version, told)
+
+    def subnets_of(self, node: Node, version: int, told: Told) -> None:
+        for subnet in node.items(f"subnet{version}"):
+            below = _told(subnet, version, told)
+            network = _parsed(subnet, "subnet", parse_destination)
+            self.subnets.append(
+                SubnetClaim(
+                    network,
+                    Place(subnet.file, subnet.line),
+                    _addresses(subnet, below.get("routers")),
+                    _addresses(subnet, below.get("resolvers")),
+                    _domains(below.get("search") or below.get("domain")),
+                )
+            )
+            self.reserve(subnet, network)
+            for pool in subnet.items("pools"):
+                self.reserve(pool, network)
+                range_ = _parsed(pool, "pool", parse_range)
+                classes = [pool.text("client-class"), *(str(c.value) for c in pool.items("client-classes"))]
+                limits = ", ".join(c for c in classes if c)
+                self.pools.append(PoolClaim(range_, Place(pool.file, pool.line), f"class {limits}" if limits else ""))
+
+    def reserve(self, node: Node, network: IPNetwork | None = None) -> None:
+        for entry in node.items("reservations"):
+            place = Place(entry.file, entry.line)
+            mac_text = entry.text("hw-address")
+            mac = _parsed(entry, "hw-address", parse_mac) if mac_text else None
+            ids = ("duid", "client-id", "circuit-id", "flex-id")
+            client = next((f"{i} {entry.text(i)}" for i in ids if entry.text(i)), "")
+            texts = [entry.text("ip-address")] if entry.text("ip-address") else []
+            texts += [str(item.value) for item in entry.items("ip-addresses")]
+            for text in texts:
+                try:
+                    address = parse_address(text)
+                except ValueError as error:
+                    raise entry.error(f"the reservation's address: {error}") from None
+                name = entry.text("hostname")
+                self.reservations.append(ReservationClaim(address, place, mac, client or name))
+                if network is not None and address not in network:
+                    self.untidy.append(Remark(f"the reserved address {address} lies outside {network}", place))
+
+
+T = TypeVar("T")
+
+
+def _parsed(node: Node, key: str, parse_text: Callable[[str], T]) -> T:
+    try:
+        return parse_text(node.text(key))
+    except ValueError as error:
+        raise node.error(f"{key}: {error}") from None
+
+
+def _told(node: Node, version: int, above: Told) -> Told:
+    """What clients are told here: the options of this level, over those from above."""
+    known = _OPTIONS4 if version == 4 else _OPTIONS6
+    told = dict(above)
+    for option in node.items("option-data"):
+        space = option.text("space")
+        what = known.get(option.text("name")) or known.get(option.text("code"))
+        if what is not None and space in ("", f"dhcp{version}") and option.get("data") is not None:
+            told[what] = option.text("data")
+    return told
+
+
+def _words(text: str) -> Iterator[str]:
+    return (word.strip() for word in text.split(",") if word.strip())
+
+
+def _addresses(node: Node, text: str | None) -> tuple[IPAddress, ...] | None:
+    if text is None:
+        return None
+    try:
+        return tuple(parse_address(word) for word in _words(text))
+    except ValueError as error:
+        raise node.error(f"an option of this subnet: {error}") from None
+
+
+def _domains(text: str | None) -> tuple[str, ...] | None:
+    if text is None:
+        return None
+    try:
+        return tuple(parse_domain(word) for word in _words(text))
+    except ValueError:
+        return None
+
+
+def reserve(text: str, path: str, wanted: Reservation) -> str:
+    """``text`` with the reservation in the subnet of its address. Raises :class:`InputError`."""
+    root = parse(text, path, lambda name, _: (name, "{}"))
+    address = parse_address(wanted.address)
+    server = root.get(f"Dhcp{address.version}")
+    key = f"subnet{address.version}"
+    subnets = server.items(key) if server else []
+    subnets += [s for n in (server.items("shared-networks") if server else []) for s in n.items(key)]
+    for subnet in subnets:
+        if subnet.file == path and address in _parsed(subnet, "subnet", parse_destination):
+            return _insert(text, subnet, line(wanted))
+    raise InputError(f"no subnet in this file is for {address}", file=path)
+
+
+def line(wanted: Reservation) -> str:
+    """The reservation alone, an item of ``reservations``."""
+    four = ":" not in wanted.address
+    held = f'"ip-address": "{wanted.address}"' if four else f'"ip-addresses": ["{wanted.address}"]'
+    return f'{{ "hw-address": "{wanted.mac}", {held}, "hostname": {json.dumps(wanted.name)} }}'
+
+
+def _insert(text: str, subnet: Node, entry: str) -> str:
+    there = subnet.get("reservations")
+    if there is None:
+        # As the first member, indented like the one that stands first now.
+        first = re.match(r"\s*", text[subnet.start + 1 :])
+        gap = first[0] if first else " "
+        return f'{text[: subnet.start + 1]}{gap}"reservations": [{entry}],{text[subnet.start + 1 :]}'
+    items: list[Node] = there.value
+    if not items:
+        return f"{text[: there.start]}[{entry}]{text[there.end :]}"
+    last = items[-1]
+    before = text[text.rfind("\n", 0, last.start) + 1 : last.start]
+    gap = "\n" + before if not before.strip() else " "
+    return f"{text[: last.end]},{gap}{entry}{text[last.end :]}"
