@@ -11,9 +11,8 @@ from fixed_anchor.machines.files import DiskFiles
 from fixed_anchor.machines.protocol import Ran
 from fixed_anchor.standins.engine import StandinEngine
 from fixed_anchor.standins.host import StandinHost
+from fixed_anchor.standins.layout import STATE_MARKER
 from fixed_anchor.standins.station import Station, read_station
-
-MARKER = "standin.json"
 
 
 class Standin(DiskFiles):
@@ -37,7 +36,7 @@ class Standin(DiskFiles):
     def make_folder(self, path: str) -> bool:
         # The marker lets `status`, `confirm` and `restore` find the stand-in from its state folder.
         station = os.path.relpath(self.station.file, self.local(self.state_dir))
-        self.put(f"{self.state_dir}/{MARKER}", json.dumps({"station": station, "host": self.name}).encode())
+        self.put(f"{self.state_dir}/{STATE_MARKER}", json.dumps({"station": station, "host": self.name}).encode())
         return super().make_folder(path)
 
     def run(self, argv: tuple[str, ...], timeout: float = 30.0) -> Ran:
@@ -58,7 +57,7 @@ def standin_of(station_file: Path, name: str) -> Standin:
 
 def standin_of_state_dir(state_dir: Path) -> Standin:
     """The stand-in that a state folder belongs to. Raises :class:`InputError`."""
-    marker = state_dir / MARKER
+    marker = state_dir / STATE_MARKER
     try:
         said = json.loads(marker.read_text())
         return standin_of(Path(os.path.normpath(state_dir / said["station"])), said["host"])

@@ -66,3 +66,9 @@ def reply_frame(mac: str, address: IPv4Address, request: Arp) -> bytes:
     """The reply of the holder of ``address`` at ``mac`` to ``request``."""
     arp = Arp(REPLY, mac, address, request.sender_mac, request.sender)
     return Frame(request.sender_mac, mac, ETHERTYPE_ARP, arp.encode()).encode()
+
+
+def announcement_frame(mac: str, address: IPv4Address) -> bytes:
+    """An ARP announcement (RFC 5227, section 2.3): gratuitous ARP, as a request."""
+    arp = Arp(REQUEST, mac, address, NO_MAC, address)
+    return Frame(BROADCAST, mac, ETHERTYPE_ARP, arp.encode()).encode()

@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import json
 from collections.abc import Callable
-from ipaddress import IPv4Interface
 from typing import Any, Protocol
 
 from fixed_anchor.core.addresses import IPAddress, default_network, parse_interface_address, with_prefix
@@ -13,6 +12,7 @@ from fixed_anchor.core.config import LinkFacts
 from fixed_anchor.core.errors import AnchorError, InputError
 from fixed_anchor.dialects import DIALECTS
 from fixed_anchor.dialects.protocol import FileText
+from fixed_anchor.packets.ipv6 import link_local_of
 from fixed_anchor.standins.station import SimulatedHost, SimulatedInterface, Station
 
 KERNEL_FILE = "/run/standin-kernel.json"
@@ -90,10 +90,10 @@ class StandinHost:
         state["resolvers"] += [str(r) for r in segment.resolvers]
         state["search"] += list(segment.search)
 
-    def addresses_of(self, interface: str) -> list[IPv4Interface]:
-        """The IPv4 addresses that the kernel holds on ``interface``."""
-        held = (parse_interface_address(a["address"]) for a in self.kernel()[interface]["addresses"])
-        return [a for a in held if isinstance(a, IPv4Interface)]
+    def addresses_of(self, interface: SimulatedInterface) -> list[IPAddress]:
+        """The addresses that the kernel holds on ``interface``, the link-local one among them."""
+        held = [parse_interface_address(a["address"]).ip for a in self.kernel()[interface.name]["addresses"]]
+        return [*held, link_local_of(interface.mac)]
 
     # --- commands ---------------------------------------------------------------------
 
@@ -102,7 +102,7 @@ class StandinHost:
         commands: dict[tuple[str, ...], Callable[[tuple[str, ...]], tuple[int, str, str]]] = {
             ("ip", "-j", "-d", "address", "show"): self._ip_address,
             ("ip", "-j", "route", "show"): self._ip_route,
-            ("ip", "-j", "-6", "route", "show"): lambda _: (0, "[]", ""),
+            ("ip", "-j", "-6", "route", "show"): self._ip_route6,
             ("resolvectl", "dns"): self._resolvectl_dns,
             ("resolvectl", "domain"): self._resolvectl_domain,
             ("netplan", "generate"): self._netplan_generate,
@@ -158,6 +158,8 @@ class StandinHost:
                 if held["leased"]:
                     info["dynamic"] = True
                 infos.append(info)
+            local = str(link_local_of(interface.mac))
+            infos.append({"family": "inet6", "local": local, "prefixlen": 64, "scope": "link"})
             links.append(
                 {
                     "ifindex": interface.index,
@@ -172,10 +174,18 @@ class StandinHost:
         return 0, json.dumps(links), ""
 
     def _ip_route(self, rest: tuple[str, ...]) -> tuple[int, str, str]:
+        return self._routes(4)
+
+    def _ip_route6(self, rest: tuple[str, ...]) -> tuple[int, str, str]:
+        return self._routes(6)
+
+    def _routes(self, version: int) -> tuple[int, str, str]:
         routes: list[dict[str, Any]] = []
         for name, state in self.kernel().items():
             for route in state["routes"]:
-                destination = "default" if route["to"] == str(default_network(4)) else route["to"]
+                if (":" in route["to"]) != (version == 6):
+                    continue
+                destination = "default" if route["to"] == str(default_network(version)) else route["to"]
                 entry = {"dst": destination, "gateway": route["via"], "dev": name}
                 entry["protocol"] = "dhcp" if route.get("dhcp") else "static"
                 if route["metric"] is not None:
@@ -195,13 +205,3 @@ class StandinHost:
             return 1, "", "no such link"
         values = self.kernel()[interface.name][what]
         return 0, f"Link {interface.index} ({interface.name}): {' '.join(values)}\n", ""
-
-
-def holder_macs(station: Station, hosts: dict[str, StandinHost], segment: str, address: IPAddress) -> list[str]:
-    """The MACs of all simulated machines that hold ``address`` on ``segment``."""
-    macs = [d.mac for d in station.segments[segment].devices if d.address == address]
-    for host in hosts.values():
-        for interface in host.host.interfaces:
-            if interface.segment == segment and any(a.ip == address for a in host.addresses_of(interface.name)):
-                macs.append(interface.mac)
-    return macs

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+import json
 import os
-import shutil
-from importlib import resources
 from pathlib import Path
 
 from fixed_anchor.core.errors import InputError, NoAccess
 
 MARKER = ".tern-point-demo"
+#: What tells a state folder of a simulated host from a real one.
+STATE_MARKER = "standin.json"
 
 
 def lay_out(folder: Path) -> None:
@@ -17,6 +18,10 @@ def lay_out(folder: Path) -> None:
 
     Raises :class:`InputError` for a folder that holds anything else.
     """
+    # Loaded here: every command knows of stand-ins, and few lay one out.
+    import shutil
+    from importlib import resources
+
     if folder.exists() and not folder.is_dir():
         raise InputError("this is no folder", file=str(folder), expected="a folder for the demo site")
     if folder.is_dir() and any(folder.iterdir()):
@@ -37,5 +42,10 @@ def lay_out(folder: Path) -> None:
             os.symlink("../run/systemd/resolve/stub-resolv.conf", host / "etc" / "resolv.conf")
             for file in (host / "etc" / "netplan").iterdir():
                 file.chmod(0o600)
+            # So that `--state-dir` finds the host before it was ever changed.
+            (host / "state").mkdir(mode=0o700)
+            (host / "state" / STATE_MARKER).write_text(
+                json.dumps({"station": "../../../station.yaml", "host": host.name})
+            )
     except OSError as error:
         raise NoAccess(f"the site cannot be laid out: {error.strerror}", file=str(folder)) from None

@@ -21,13 +21,25 @@ from fixed_anchor.planfile.nodes import Value, compose
 
 
 class Device(msgspec.Struct, frozen=True):
-    """A simulated neighbour. ``echo`` and ``dns`` say whether it answers pings and DNS questions."""
+    """A simulated neighbour. ``echo`` and ``dns`` say whether it answers pings and DNS questions.
+
+    ``late`` delays its answers by so many seconds, ``probe`` lets it answer only the so manieth
+    question, ``asleep`` none at all. ``flood`` is a number of gratuitous ARP packets that it sends
+    unasked. ``offers`` makes it a DHCP server that offers this address, with itself as router.
+    ``names`` are the records it knows as a resolver, beside those of the hosts.
+    """
 
     name: str
     mac: str
-    address: IPv4Address
+    address: IPAddress
     echo: bool = True
     dns: bool = False
+    late: float = 0.0
+    probe: int = 1
+    asleep: bool = False
+    flood: int = 0
+    offers: IPv4Address | None = None
+    names: dict[str, IPAddress] = {}
 
 
 class SimulatedSegment(msgspec.Struct, frozen=True):
@@ -42,6 +54,7 @@ class SimulatedSegment(msgspec.Struct, frozen=True):
     resolvers: tuple[IPAddress, ...] = ()
     search: tuple[str, ...] = ()
     lease_seconds: int = 3600
+    server: IPv4Address | None = None
 
     def lease_for(self, mac: str) -> IPv4Address | None:
         """The address the simulated DHCP server gives to ``mac``: always the same one."""
@@ -106,21 +119,10 @@ def _segment(name: str, value: Value) -> SimulatedSegment:
     subnet = fields["subnet"].parsed(parse_network, "a subnet")
     if not isinstance(subnet, IPv4Network):
         raise fields["subnet"].error("an IPv4 subnet is needed")
-    devices: list[Device] = []
-    for item in fields["devices"].items() if "devices" in fields else []:
-        device = item.fields(("name", "mac", "address", "echo", "dns"))
-        devices.append(
-            Device(
-                name=device["name"].text(),
-                mac=device["mac"].parsed(parse_mac, "a MAC"),
-                address=device["address"].parsed(_ipv4, "an address"),
-                echo="echo" not in device or device["echo"].text() == "true",
-                dns="dns" in device and device["dns"].text() == "true",
-            )
-        )
+    devices = [_device(item) for item in fields["devices"].items()] if "devices" in fields else []
     if "dhcp" not in fields:
         return SimulatedSegment(name, subnet, tuple(devices))
-    dhcp = fields["dhcp"].fields(("pool", "leases", "router", "resolvers", "search", "lease_seconds"))
+    dhcp = fields["dhcp"].fields(("pool", "leases", "router", "resolvers", "search", "lease_seconds", "server"))
     leases = {}
     for _, key, address in dhcp["leases"].entries() if "leases" in dhcp else ():
         leases[key.parsed(parse_mac, "a MAC")] = address.parsed(_ipv4, "an address")
@@ -133,7 +135,43 @@ def _segment(name: str, value: Value) -> SimulatedSegment:
         router=dhcp["router"].parsed(_ipv4, "an address") if "router" in dhcp else None,
         resolvers=dhcp["resolvers"].all_parsed(parse_address, "an address") if "resolvers" in dhcp else (),
         search=dhcp["search"].all_parsed(parse_domain, "a domain") if "search" in dhcp else (),
-        lease_seconds=int(dhcp["lease_seconds"].text()) if "lease_seconds" in dhcp else 3600,
+        lease_seconds=_number(dhcp["lease_seconds"]) if "lease_seconds" in dhcp else 3600,
+        server=dhcp["server"].parsed(_ipv4, "an address") if "server" in dhcp else None,
+    )
+
+
+def _number(value: Value) -> int:
+    text = value.text("a number")
+    if not (text.isascii() and text.isdigit()) or len(text) > 9:
+        raise value.error(f"{text!r} stands here", expected="a number")
+    return int(text)
+
+
+def _device(item: Value) -> Device:
+    keys = ("name", "mac", "address", "echo", "dns", "late", "probe", "asleep", "flood", "offers", "names")
+    said = item.fields(keys)
+    for key in ("name", "mac", "address"):
+        if key not in said:
+            raise item.error(f"the device has no {key}", expected=f"`{key}: ...`")
+
+    def flag(key: str, default: bool) -> bool:
+        return said[key].text() == "true" if key in said else default
+
+    names = said["names"].entries("addresses by name") if "names" in said else ()
+    return Device(
+        name=said["name"].text(),
+        mac=said["mac"].parsed(parse_mac, "a MAC"),
+        address=said["address"].parsed(parse_address, "an address"),
+        echo=flag("echo", True),
+        dns=flag("dns", False),
+        late=said["late"].parsed(float, "seconds") if "late" in said else 0.0,
+        probe=_number(said["probe"]) if "probe" in said else 1,
+        asleep=flag("asleep", False),
+        flood=_number(said["flood"]) if "flood" in said else 0,
+        offers=said["offers"].parsed(_ipv4, "an address") if "offers" in said else None,
+        names={
+            key.parsed(parse_domain, "a name"): value.parsed(parse_address, "an address") for _, key, value in names
+        },
     )
 
 

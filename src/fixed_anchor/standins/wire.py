@@ -2,12 +2,22 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from ipaddress import IPv4Address, IPv6Address
+from typing import Any
+
 from fixed_anchor.core.addresses import IPAddress
-from fixed_anchor.packets.arp import REQUEST, Arp, reply_frame
-from fixed_anchor.packets.ethernet import ETHERTYPE_ARP, ETHERTYPE_IPV4, Frame, PacketError
+from fixed_anchor.packets import dhcp
+from fixed_anchor.packets.arp import REQUEST, Arp, announcement_frame, reply_frame
+from fixed_anchor.packets.ethernet import ETHERTYPE_ARP, ETHERTYPE_IPV4, ETHERTYPE_IPV6, Frame, PacketError
 from fixed_anchor.packets.ipv4 import PROTOCOL_ICMP, Echo, IPv4, echo_frame
-from fixed_anchor.standins.host import StandinHost, holder_macs
-from fixed_anchor.standins.station import Station
+from fixed_anchor.packets.ipv6 import ECHO_REQUEST, Icmpv6, IPv6, Neighbour, advertisement_frame, echo6_frame
+from fixed_anchor.packets.udp import PROTOCOL_UDP, Udp
+from fixed_anchor.standins.host import StandinHost
+from fixed_anchor.standins.station import Device, Station
+
+#: An answer, and the seconds after the question at which it comes.
+Answer = tuple[float, bytes]
 
 
 class SimulatedWire:
@@ -16,39 +26,123 @@ class SimulatedWire:
     def __init__(self, station: Station, hosts: dict[str, StandinHost], segment: str, viewer: str) -> None:
         self.station = station
         self.segment = station.segments[segment]
-        self.others = {name: host for name, host in hosts.items() if name != viewer}
+        self.holders: dict[IPAddress, list[Device]] = {}
+        for device in self.segment.devices:
+            self.holders.setdefault(device.address, []).append(device)
+        for name, host in hosts.items():
+            for interface in host.host.interfaces if name != viewer else ():
+                for address in host.addresses_of(interface) if interface.segment == segment else ():
+                    self.holders.setdefault(address, []).append(Device(name, interface.mac, address))
+        self._asked: dict[tuple[str, IPAddress], int] = {}
 
-    def _holders(self, address: IPAddress) -> list[str]:
-        return holder_macs(self.station, self.others, self.segment.name, address)
+    def unasked(self) -> Iterator[bytes]:
+        """What devices send without being asked: announcements of their own addresses (gratuitous ARP)."""
+        for device in self.segment.devices:
+            if isinstance(device.address, IPv4Address):
+                yield from [announcement_frame(device.mac, device.address)] * device.flood
 
-    def answers(self, frame: bytes) -> list[bytes]:
-        """The frames that come back for ``frame``, in order; none for what nobody understands."""
+    def answers(self, frame: bytes) -> list[Answer]:
+        """What comes back for ``frame``; nothing for what nobody understands."""
         try:
             ethernet = Frame.decode(frame)
             if ethernet.ethertype == ETHERTYPE_ARP:
-                return self._arp(Arp.decode(ethernet.payload))
+                return list(self._arp(Arp.decode(ethernet.payload)))
             if ethernet.ethertype == ETHERTYPE_IPV4:
-                return self._ipv4(ethernet, IPv4.decode(ethernet.payload))
+                packet = IPv4.decode(ethernet.payload)
+                return list(self._dhcp(packet) if packet.protocol == PROTOCOL_UDP else self._echo(ethernet, packet))
+            if ethernet.ethertype == ETHERTYPE_IPV6:
+                return list(self._ipv6(ethernet, IPv6.decode(ethernet.payload)))
         except PacketError:
             pass
         return []
 
-    def _arp(self, arp: Arp) -> list[bytes]:
-        if arp.operation != REQUEST:
-            return []
-        return [reply_frame(mac, arp.target, arp) for mac in self._holders(arp.target)]
+    def _awake(self, target: IPAddress) -> Iterator[Device]:
+        """The holders of ``target`` that answer this question about it."""
+        for device in self.holders.get(target, ()):
+            key = (device.mac, target)
+            self._asked[key] = self._asked.get(key, 0) + 1
+            if not device.asleep and self._asked[key] >= device.probe:
+                yield device
 
-    def _ipv4(self, ethernet: Frame, packet: IPv4) -> list[bytes]:
-        if packet.protocol != PROTOCOL_ICMP or ethernet.destination not in self._holders(packet.destination):
-            return []
-        device = next((d for d in self.segment.devices if d.address == packet.destination), None)
-        if device is not None and not device.echo:
-            return []
-        echo = Echo.decode(packet.payload)
-        if not echo.request:
-            return []
-        reply = Echo(False, echo.identifier, echo.sequence, echo.payload)
-        return [echo_frame(ethernet.destination, ethernet.source, packet.destination, packet.source, reply)]
+    def _arp(self, arp: Arp) -> Iterator[Answer]:
+        if arp.operation == REQUEST:
+            for device in self._awake(arp.target):
+                yield device.late, reply_frame(device.mac, arp.target, arp)
+
+    def _ipv6(self, ethernet: Frame, packet: IPv6) -> Iterator[Answer]:
+        message = Icmpv6.decode(packet)
+        if message.kind == ECHO_REQUEST:
+            for device in self.holders.get(packet.destination, ()):
+                if device.echo and device.mac == ethernet.destination:
+                    identifier, sequence = (int.from_bytes(message.body[at : at + 2], "big") for at in (0, 2))
+                    ends = (device.mac, ethernet.source, packet.destination, packet.source)
+                    yield device.late, echo6_frame(*ends, False, identifier, sequence, message.body[4:])
+            return
+        asked = Neighbour.decode(packet)
+        if asked.solicitation:
+            for device in self._awake(asked.target):
+                yield device.late, advertisement_frame(device.mac, asked.target, packet.source, ethernet.source)
+
+    def _echo(self, ethernet: Frame, packet: IPv4) -> Iterator[Answer]:
+        if packet.protocol != PROTOCOL_ICMP:
+            return
+        for device in self.holders.get(packet.destination, ()):
+            if device.mac != ethernet.destination or not device.echo or device.asleep:
+                continue
+            echo = Echo.decode(packet.payload)
+            if echo.request:
+                reply = Echo(False, echo.identifier, echo.sequence, echo.payload)
+                yield device.late, echo_frame(device.mac, ethernet.source, packet.destination, packet.source, reply)
+
+    # --- DHCP ---------------------------------------------------------------------------
+
+    def _dhcp(self, packet: IPv4) -> Iterator[Answer]:
+        datagram = Udp.decode(packet)
+        if datagram.destination != dhcp.SERVER_PORT:
+            return
+        message = dhcp.Dhcp.decode(datagram.payload)
+        if message.reply or message.kind not in (dhcp.DISCOVER, dhcp.INFORM):
+            return
+        segment = self.segment
+        server = segment.server or segment.router
+        offered = segment.lease_for(message.mac)
+        if server is not None and offered is not None:
+            device = next((d for d in segment.devices if d.address == server), None)
+            mac = device.mac if device else "00:00:5e:00:53:f0"
+            # A server that tries an address before it offers it takes its time.
+            yield 3.0, self._offer(message, server, mac, offered, segment.router, segment.resolvers)
+        for device in segment.devices:
+            if device.offers is not None and isinstance(device.address, IPv4Address) and not device.asleep:
+                here = device.address
+                yield device.late, self._offer(message, here, device.mac, device.offers, here, (here,))
+
+    def _offer(
+        self,
+        asked: dhcp.Dhcp,
+        server: IPv4Address,
+        mac: str,
+        offered: IPv4Address,
+        router: IPv4Address | None,
+        resolvers: tuple[IPAddress, ...],
+    ) -> bytes:
+        inform = asked.kind == dhcp.INFORM
+        options = {
+            dhcp.MESSAGE_TYPE: bytes([dhcp.ACK if inform else dhcp.OFFER]),
+            dhcp.SERVER_ID: server.packed,
+            dhcp.SUBNET_MASK: self.segment.subnet.netmask.packed,
+        }
+        if router is not None:
+            options[dhcp.ROUTERS] = router.packed
+        options[dhcp.RESOLVERS] = b"".join(r.packed for r in resolvers if r.version == 4)
+        if self.segment.search:
+            options[dhcp.DOMAIN_NAME] = self.segment.search[0].encode()
+        if not inform:
+            options[dhcp.LEASE_TIME] = self.segment.lease_seconds.to_bytes(4, "big")
+        your = IPv4Address(0) if inform else offered
+        reply = dhcp.Dhcp(True, asked.transaction, asked.mac, options, asked.client, your)
+        return dhcp.reply_frame(reply, mac, server)
+
+    # --- DNS ----------------------------------------------------------------------------
 
     def dns(self, server: IPAddress, question: bytes) -> bytes | None:
         """The answer of the resolver ``server`` (RFC 1035), or ``None`` if none is there."""
@@ -56,12 +150,31 @@ class SimulatedWire:
         import dns.rdatatype
         import dns.rrset
 
-        if not any(d.dns and d.address == server for d in self.segment.devices):
+        device = next((d for d in self.holders.get(server, ()) if d.dns and not d.asleep), None)
+        if device is None:
             return None
         query = dns.message.from_wire(question)
         response = dns.message.make_response(query, recursion_available=True)
         asked = query.question[0]
-        if asked.rdtype == dns.rdatatype.SOA:
-            text = f"ns.{asked.name} hostmaster.{asked.name} 1 3600 600 86400 300"
-            response.answer.append(dns.rrset.from_text(asked.name, 300, "IN", "SOA", text))
+        name, kind = asked.name, dns.rdatatype.to_text(asked.rdtype)
+        if kind == "SOA":
+            text = f"ns.{name} hostmaster.{name} 1 3600 600 86400 300"
+            response.answer.append(dns.rrset.from_text(name, 300, "IN", "SOA", text))
+        for data in _records(self._names(), name, kind):
+            response.answer.append(dns.rrset.from_text(name, 300, "IN", kind, data))
         return response.to_wire()
+
+    def _names(self) -> dict[str, IPAddress]:
+        return {name: address for d in self.segment.devices for name, address in d.names.items()}
+
+
+def _records(names: dict[str, IPAddress], name: Any, kind: str) -> list[str]:
+    """The data of the records of ``kind`` at ``name``, forward and reverse."""
+    import dns.reversename
+
+    plain = name.to_text(omit_final_dot=True).lower()
+    if kind == "PTR":
+        return [f"{host}." for host, address in names.items() if dns.reversename.from_address(str(address)) == name]
+    wanted = {"A": IPv4Address, "AAAA": IPv6Address}.get(kind)
+    found = names.get(plain)
+    return [str(found)] if wanted is not None and isinstance(found, wanted) else []

@@ -7,97 +7,132 @@ import select
 import socket
 import struct
 import time
+from collections.abc import Iterator
+from contextlib import ExitStack
+from ipaddress import IPv4Address, IPv6Address
 
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.errors import NoAccess
-from fixed_anchor.packets.conversation import Conversation
+from fixed_anchor.core.survey import SurveyedInterface
+from fixed_anchor.packets.conversation import Conversation, Send
+from fixed_anchor.packets.ethernet import ETHERTYPE_IPV6
+from fixed_anchor.vantages import dns_transport, packet_filter
 
-_ETH_P_ALL = 0x0003
 _SOL_PACKET = 263
-_PACKET_STATISTICS = 6
+_ADD_MEMBERSHIP = 1
+_STATISTICS = 6
+_ALL_GROUPS = 2
 _RECEIVE_BUFFER = 4 * 1024 * 1024
 
 
 class RawVantage:
-    """Sends and receives whole Ethernet frames on ``interface``."""
+    """Sends and receives whole Ethernet frames on an interface."""
 
-    def __init__(self, interface: str, mac: str) -> None:
+    def __init__(
+        self,
+        interface: str,
+        mac: str,
+        own: IPv4Address | None = None,
+        link_local: IPv6Address | None = None,
+        vlan: int | None = None,
+    ) -> None:
         self.interface = interface
         self.mac = mac
-        self.name = f"raw socket on {interface}"
+        self.own = own
+        self.link_local = link_local
+        self.name = f"raw socket on {interface}" + (f", VLAN {vlan}" if vlan is not None else "")
         self._dropped = 0
+
+    @classmethod
+    def on(cls, found: SurveyedInterface) -> RawVantage:
+        """The vantage on a surveyed interface of this machine; it must have a MAC."""
+        assert found.link.mac is not None
+        own = next((a.address.ip for a in found.addresses if isinstance(a.address.ip, IPv4Address)), None)
+        local = (a.address.ip for a in found.addresses if a.address.ip.is_link_local)
+        link_local = next((a for a in local if isinstance(a, IPv6Address)), None)
+        return cls(found.name, found.link.mac, own, link_local, found.link.vlan)
 
     def drops(self) -> int:
         return self._dropped
 
     def converse(self, conversation: Conversation) -> None:
-        # One socket for one kind of frame sees less of the unrelated traffic.
-        kinds = conversation.ethertypes
-        kind = kinds[0] if len(kinds) == 1 else _ETH_P_ALL
+        with ExitStack() as open_sockets:
+            # One socket a kind of frame, each with a filter: they see less of the unrelated traffic.
+            wires = [open_sockets.enter_context(self._socket(kind)) for kind in conversation.ethertypes]
+            _exchange(self.interface, wires, conversation)
+            for wire in wires:
+                _, dropped = struct.unpack("II", wire.getsockopt(_SOL_PACKET, _STATISTICS, 8))
+                self._dropped += dropped
+
+    def _socket(self, ethertype: int) -> socket.socket:
         try:
-            wire = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.htons(kind))
+            # Bound to nothing until the filter is on: nothing unwanted gets in before.
+            wire = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, 0)
         except PermissionError:
             raise NoAccess("no permission for a raw socket", remedy="run as root") from None
-        with wire:
-            wire.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, _RECEIVE_BUFFER)
-            try:
-                wire.bind((self.interface, kind))
-            except OSError as error:
-                raise NoAccess(f"no packets can be sent on {self.interface}: {error.strerror}") from None
-            self._exchange(wire, conversation)
-            _, dropped = struct.unpack("II", wire.getsockopt(_SOL_PACKET, _PACKET_STATISTICS, 8))
-            self._dropped += dropped
-
-    def _exchange(self, wire: socket.socket, conversation: Conversation) -> None:
-        begin = time.monotonic()
-        schedule = conversation.schedule
-        position = 0
-        while not conversation.finished:
-            now = time.monotonic() - begin
-            if position >= len(schedule) and now >= conversation.deadline:
-                break
-            if position < len(schedule) and schedule[position].at <= now:
-                if not self._send(wire, schedule[position].frame):
-                    time.sleep(0.001)
-                    self._drain(wire, conversation, 0)
-                    continue
-                position += 1
-                # Answers come while we still send; a socket that nobody reads loses them.
-                if position % 64:
-                    continue
-                self._drain(wire, conversation, 0)
-                continue
-            until = schedule[position].at if position < len(schedule) else conversation.deadline
-            self._drain(wire, conversation, max(until - now, 0))
-
-    def _send(self, wire: socket.socket, frame: bytes) -> bool:
         try:
-            wire.send(frame)
+            packet_filter.attach(wire, ethertype)
+            wire.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, _RECEIVE_BUFFER)
+            wire.bind((self.interface, ethertype))
+            if ethertype == ETHERTYPE_IPV6:
+                # Another host's duplicate detection goes to a group that this one is not in.
+                index = socket.if_nametoindex(self.interface)
+                wire.setsockopt(_SOL_PACKET, _ADD_MEMBERSHIP, struct.pack("iHH8s", index, _ALL_GROUPS, 0, b""))
         except OSError as error:
-            if error.errno in (errno.ENOBUFS, errno.EAGAIN):
-                return False
+            wire.close()
             raise NoAccess(f"no packets can be sent on {self.interface}: {error.strerror}") from None
-        return True
-
-    def _drain(self, wire: socket.socket, conversation: Conversation, wait: float) -> None:
-        """Hands over what has arrived; waits at most ``wait`` seconds for the first frame."""
-        timeout = wait
-        while select.select([wire], [], [], timeout)[0]:
-            try:
-                frame, address = wire.recvfrom(65535)
-            except OSError as error:
-                raise NoAccess(f"{self.interface} was lost while listening: {error.strerror}") from None
-            timeout = 0
-            if address[2] != socket.PACKET_OUTGOING:
-                conversation.receive(frame)
+        return wire
 
     def ask_dns(self, server: IPAddress, question: bytes, timeout: float) -> bytes | None:
-        family = socket.AF_INET if server.version == 4 else socket.AF_INET6
-        with socket.socket(family, socket.SOCK_DGRAM) as udp:
-            udp.settimeout(timeout)
+        return dns_transport.ask(server, question, timeout)
+
+
+def _exchange(interface: str, wires: list[socket.socket], conversation: Conversation) -> None:
+    begin = time.monotonic()
+    sends: Iterator[Send] = conversation.sends()
+    coming = next(sends, None)
+    sent = 0
+    while not conversation.finished:
+        now = time.monotonic() - begin
+        if coming is None:
+            if now >= conversation.deadline:
+                break
+            _drain(interface, wires, conversation, conversation.deadline - now)
+        elif coming.at <= now:
+            if not _send(interface, wires[0], coming.frame):
+                # The queue of the interface is full: wait, and try the same frame again.
+                time.sleep(0.001)
+                _drain(interface, wires, conversation, 0)
+                continue
+            coming = next(sends, None)
+            sent += 1
+            # Answers come while we still send; a socket that nobody reads loses them.
+            if sent % 64 == 0:
+                _drain(interface, wires, conversation, 0)
+        else:
+            _drain(interface, wires, conversation, coming.at - now)
+
+
+def _send(interface: str, wire: socket.socket, frame: bytes) -> bool:
+    try:
+        wire.send(frame)
+    except OSError as error:
+        if error.errno in (errno.ENOBUFS, errno.EAGAIN):
+            return False
+        raise NoAccess(f"no packets can be sent on {interface}: {error.strerror}") from None
+    return True
+
+
+def _drain(interface: str, wires: list[socket.socket], conversation: Conversation, wait: float) -> None:
+    """Hands over what has arrived; waits at most ``wait`` seconds for the first frame."""
+    ready = select.select(wires, [], [], max(wait, 0))[0]
+    for wire in ready:
+        while True:
             try:
-                udp.connect((str(server), 53))
-                udp.send(question)
-                return udp.recv(65535)
-            except OSError:
-                return None
+                frame, address = wire.recvfrom(65535, socket.MSG_DONTWAIT)
+            except BlockingIOError:
+                break
+            except OSError as error:
+                raise NoAccess(f"{interface} was lost while listening: {error.strerror}") from None
+            if address[2] != socket.PACKET_OUTGOING:
+                conversation.receive(frame)

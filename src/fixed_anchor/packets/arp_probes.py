@@ -1,0 +1,120 @@
+"""Asking for the holders of IPv4 addresses with ARP probes (RFC 5227)."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Iterable, Iterator
+from ipaddress import IPv4Address
+
+import msgspec
+
+from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.packets.arp import REPLY, REQUEST, Arp, probe_frame
+from fixed_anchor.packets.conversation import PACE, Send
+from fixed_anchor.packets.ethernet import ETHERTYPE_ARP, Frame, PacketError
+
+# RFC 5227, section 1.1: the constants of probing, in seconds.
+PROBE_WAIT = 1.0
+PROBE_NUM = 3
+PROBE_MIN = 1.0
+PROBE_MAX = 2.0
+ANNOUNCE_WAIT = 2.0
+
+
+class Pattern(msgspec.Struct, frozen=True):
+    """When probes go out: a first wait, then passes over the targets, each after a pause of ``gap`` seconds.
+
+    ``wait`` and ``gap`` are ranges, of which one is chosen by chance. ``window`` is how long is
+    listened after the last probe. ``repeat_answered`` asks again where somebody answered.
+    """
+
+    passes: int
+    wait: tuple[float, float]
+    gap: tuple[float, float]
+    window: float
+    repeat_answered: bool
+    words: str
+
+
+#: RFC 5227, section 2.1.1.
+CAREFULLY = Pattern(
+    PROBE_NUM,
+    (0.0, PROBE_WAIT),
+    (PROBE_MIN, PROBE_MAX),
+    ANNOUNCE_WAIT,
+    True,
+    f"{PROBE_NUM} ARP probes (RFC 5227)",
+)
+#: A first look at a whole segment: a second pass over the silent ones, and no waiting between.
+QUICKLY = Pattern(2, (0.0, 0.0), (0.0, 0.0), 1.0, False, "2 ARP probes in quick succession")
+
+
+class ArpProbes:
+    """Probes of many IPv4 addresses together.
+
+    A reply counts, and so does any ARP packet whose sender claims the address; another
+    machine's probe for it (RFC 5227: a simultaneous probe) counts too.
+    """
+
+    ethertypes: tuple[int, ...] = (ETHERTYPE_ARP,)
+
+    def __init__(
+        self,
+        mac: str,
+        targets: Iterable[IPv4Address],
+        pattern: Pattern = CAREFULLY,
+        *,
+        until_answered: bool = False,
+        chance: random.Random | None = None,
+    ) -> None:
+        """``until_answered`` ends the conversation once every target has a holder."""
+        self.mac = mac
+        self.pattern = pattern
+        self.asked = pattern.words
+        self._until_answered = until_answered
+        self._chance = chance or random.Random()
+        self.targets = tuple(dict.fromkeys(targets))
+        self.holders: dict[IPAddress, dict[str, str]] = {target: {} for target in self.targets}
+        #: By the four bytes that stand in a packet: most ARP traffic is about other addresses.
+        self._packed = frozenset(target.packed for target in self.targets)
+        self.ignored = 0
+        self._last = 0.0
+
+    def sends(self) -> Iterator[Send]:
+        begin = self._chance.uniform(*self.pattern.wait)
+        for number in range(self.pattern.passes):
+            if number:
+                begin = self._last + 1 / PACE + self._chance.uniform(*self.pattern.gap)
+            sent = 0
+            for target in self.targets:
+                if self.pattern.repeat_answered or not self.holders[target]:
+                    self._last = begin + sent / PACE
+                    sent += 1
+                    yield Send(self._last, probe_frame(self.mac, target))
+
+    @property
+    def deadline(self) -> float:
+        return self._last + self.pattern.window
+
+    def receive(self, frame: bytes) -> None:
+        # Of a plain ARP frame only its addresses matter; what none of ours is in is passed over unread.
+        if frame[12:14] == b"\x08\x06" and frame[28:32] not in self._packed and frame[38:42] not in self._packed:
+            return
+        try:
+            ethernet = Frame.decode(frame)
+            arp = Arp.decode(ethernet.payload) if ethernet.ethertype == ETHERTYPE_ARP else None
+        except PacketError:
+            self.ignored += 1
+            return
+        if arp is None or arp.sender_mac == self.mac:
+            return
+        if arp.sender in self.holders:
+            how = "ARP reply" if arp.operation == REPLY else "its own ARP request"
+            self.holders[arp.sender].setdefault(arp.sender_mac, how)
+        elif arp.is_probe and arp.target in self.holders and arp.operation == REQUEST:
+            self.holders[arp.target].setdefault(arp.sender_mac, "it probes for the address itself")
+
+    @property
+    def finished(self) -> bool:
+        """Not early, unless asked for: a second owner may answer later than the first."""
+        return self._until_answered and all(self.holders.values())

@@ -1,0 +1,90 @@
+"""Asking for the holders of IPv6 addresses with neighbour solicitations (RFC 4861, RFC 4862)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from ipaddress import IPv6Address
+
+from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.packets.conversation import PACE, Send
+from fixed_anchor.packets.ethernet import ETHERTYPE_IPV6, Frame, PacketError
+from fixed_anchor.packets.ipv6 import (
+    NEIGHBOUR_ADVERTISEMENT,
+    NEIGHBOUR_SOLICITATION,
+    PROTOCOL_ICMPV6,
+    UNSPECIFIED,
+    IPv6,
+    Neighbour,
+    solicitation_frame,
+)
+
+# RFC 4861, section 10: constants of neighbour discovery, in seconds.
+MAX_SOLICIT = 3
+RETRANS_TIMER = 1.0
+#: How long is listened after the last solicitation: longer than an answer may be delayed.
+WINDOW = 2.0
+
+
+class NeighbourProbes:
+    """Solicitations for many addresses together, from the interface's own link-local address ``source``.
+
+    An advertisement counts, and so does another host's own duplicate detection for a target:
+    a solicitation for it from ``::`` (RFC 4862, section 5.4.3).
+    """
+
+    ethertypes: tuple[int, ...] = (ETHERTYPE_IPV6,)
+
+    def __init__(
+        self, mac: str, source: IPv6Address, targets: Iterable[IPv6Address], *, until_answered: bool = False
+    ) -> None:
+        self.mac = mac
+        self.source = source
+        self.targets = tuple(dict.fromkeys(targets))
+        self.holders: dict[IPAddress, dict[str, str]] = {target: {} for target in self.targets}
+        self.asked = f"{MAX_SOLICIT} neighbour solicitations (RFC 4861)"
+        self.ignored = 0
+        self._until_answered = until_answered
+        self._last = 0.0
+
+    def sends(self) -> Iterator[Send]:
+        begin = 0.0
+        for number in range(MAX_SOLICIT):
+            if number:
+                begin = self._last + RETRANS_TIMER
+            for index, target in enumerate(self.targets):
+                self._last = begin + index / PACE
+                yield Send(self._last, solicitation_frame(self.mac, self.source, target))
+
+    @property
+    def deadline(self) -> float:
+        return self._last + WINDOW
+
+    def receive(self, frame: bytes) -> None:
+        # Most IPv6 frames are no neighbour messages; what is behind their header is not looked at.
+        if len(frame) < 54 or (frame[20] != PROTOCOL_ICMPV6 and frame[12:14] == b"\x86\xdd"):
+            return
+        try:
+            ethernet = Frame.decode(frame)
+            if ethernet.ethertype != ETHERTYPE_IPV6:
+                return
+            packet = IPv6.decode(ethernet.payload)
+            if packet.protocol != PROTOCOL_ICMPV6 or packet.payload[:1] not in (
+                bytes([NEIGHBOUR_SOLICITATION]),
+                bytes([NEIGHBOUR_ADVERTISEMENT]),
+            ):
+                return
+            said = Neighbour.decode(packet)
+        except PacketError:
+            self.ignored += 1
+            return
+        mac = said.mac or ethernet.source
+        if said.target not in self.holders or mac == self.mac or ethernet.source == self.mac:
+            return
+        if not said.solicitation:
+            self.holders[said.target].setdefault(mac, "neighbour advertisement")
+        elif packet.source == UNSPECIFIED:
+            self.holders[said.target].setdefault(ethernet.source, "it probes for the address itself")
+
+    @property
+    def finished(self) -> bool:
+        return self._until_answered and all(self.holders.values())
