@@ -7,9 +7,10 @@ from fixed_anchor.core.catalogue import CATALOGUE
 from fixed_anchor.core.config import LinkFacts
 from fixed_anchor.core.errors import InputError, Refused, Undetermined
 from fixed_anchor.core.findings import Acceptance, CheckResult, finding, verdict_of
+from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.core.plan import Plan
 from fixed_anchor.core.rules.host import host_findings, host_of_machine
-from fixed_anchor.core.rules.knowledge import knowledge_findings, segment_knowledge
+from fixed_anchor.core.rules.knowledge import knowledge_findings
 from fixed_anchor.core.rules.plan import plan_findings
 from fixed_anchor.core.rules.wire import Holder, WireAnswer, wire_findings
 from fixed_anchor.core.survey import FoundAddress, HostSurvey, SurveyedInterface
@@ -119,9 +120,9 @@ RESERVED = "reservations: {00:00:5e:00:53:11: 203.0.113.131}"
 def test_knowledge_family(hold, segment, told, leased, codes) -> None:
     made = plan(f"hold: {hold}", segment)
     host = made.hosts["tide-db"]
-    known = segment_knowledge(made, made.segments["quay"], told)
+    known = Knowledge(made, (), told)
     leases = tuple(parse_address(a) for a in leased)
-    found = list(knowledge_findings(made, host, host.interfaces[0], known, leases))
+    found = list(knowledge_findings(known, host, host.interfaces[0], leases))
     assert [f.code for f in found] == codes
     if codes == ["in-dhcp-pool"]:
         assert found[0].remedy == "the nearest address outside is 203.0.113.99"
@@ -139,7 +140,7 @@ def test_wire_family() -> None:
 
     def codes(*answers: WireAnswer) -> list[str]:
         by_address = {a.address: a for a in answers}
-        found = wire_findings(host, host.interfaces[0], (router,), by_address, frozenset({own}), "no root")
+        found = wire_findings(host, host.interfaces[0], (router,), by_address, frozenset({own}), {})
         return [f.code for f in found]
 
     both = (_answer("203.0.113.20"), _answer("203.0.113.21", own))
@@ -208,7 +209,7 @@ def test_verdicts_and_acceptance() -> None:
 
 
 def test_the_catalogue_is_whole() -> None:
-    assert len(CATALOGUE) == 44
+    assert len(CATALOGUE) == 47
     for entry in CATALOGUE.values():
         assert entry.title
         assert entry.why.endswith(".")

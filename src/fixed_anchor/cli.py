@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from importlib import import_module
+from typing import NoReturn
 
 import click
 
@@ -13,6 +15,7 @@ from fixed_anchor import __version__
 COMMANDS: dict[str, tuple[str, str]] = {
     "survey": ("survey", "Take stock of a host's interfaces."),
     "propose": ("propose", "Write a plan from what is there."),
+    "probe": ("probe", "Is this address free?"),
     "check": ("check", "All findings of a plan, with the evidence."),
     "draft": ("draft", "Show the exact files; touch nothing."),
     "cutover": ("cutover", "Bring a plan into force, guarded."),
@@ -88,7 +91,18 @@ def main() -> None:
         status = 1
     except Exception as error:
         status = _report(error)
-    sys.exit(status if isinstance(status, int) else 0)
+    _leave(status if isinstance(status, int) else 0)
+
+
+def _leave(status: int) -> NoReturn:
+    """Ends the process without taking its data apart first, which for a large plan takes a tenth of the time."""
+    try:
+        sys.stdout.flush()
+        sys.stderr.flush()
+    except (BrokenPipeError, ValueError):
+        # Nobody reads any more.
+        pass
+    os._exit(status)
 
 
 def _report(error: Exception) -> int:

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import time
+from pathlib import Path
+
 import click
 
 from fixed_anchor.commands.common import HOSTS, JSON, PLAN, POOLS, App
 from fixed_anchor.core.addresses import AddressRange
+from fixed_anchor.core.collector import paused
 from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE, EXIT_UNDETERMINED
 from fixed_anchor.reporting.documents import as_text, check_document
-from fixed_anchor.reporting.terminal import show_check
-from fixed_anchor.workflow.check import check
+from fixed_anchor.workflow.check import check_with_knowledge
+from fixed_anchor.workflow.evidence import save
 
 EXIT_OF = {"clear": EXIT_DONE, "blocked": EXIT_AGAINST, "undetermined": EXIT_UNDETERMINED}
 
@@ -19,6 +23,7 @@ EXIT_OF = {"clear": EXIT_DONE, "blocked": EXIT_AGAINST, "undetermined": EXIT_UND
 @HOSTS
 @POOLS
 @click.option("--no-wire", is_flag=True, help="Send no packets; every address then stays undetermined.")
+@click.option("--evidence", type=click.Path(dir_okay=False), help="Save the evidence, to be taken along to a host.")
 @JSON
 @click.pass_context
 def command(
@@ -27,14 +32,23 @@ def command(
     hosts: tuple[str, ...],
     pools: tuple[AddressRange, ...],
     no_wire: bool,
+    evidence: str | None,
     as_json: bool,
 ) -> None:
     app = App(ctx)
-    site = app.site(plan)
-    with app.err.status("asking the wire, this takes some 7 seconds") if not no_wire else app.err.status("checking"):
-        result = check(site, hosts, pools, look_at_wire=not no_wire)
+    with paused(), app.status("checking" if no_wire else "asking the wire, this takes some 7 seconds"):
+        site = app.site(plan)
+        checked = check_with_knowledge(site, hosts, pools, wire=not no_wire)
+    result = checked.result
+    if evidence is not None:
+        save(Path(evidence), site.plan, result, checked.known, int(time.time()))
+        app.err.print(f"wrote {evidence}; it is of use to: fixed-anchor cutover {plan} --evidence {evidence}")
     if as_json:
         click.echo(as_text(check_document(result)))
     else:
-        show_check(app.out, plan, result)
+        from fixed_anchor.reporting.terminal import show_check
+
+        chosen = site.hosts(hosts)
+        addresses = sum(len(i.hold) + len(i.expect) for h in chosen for i in h.interfaces)
+        show_check(app.out, plan, result, addresses)
     ctx.exit(EXIT_OF[result.verdict])

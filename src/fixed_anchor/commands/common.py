@@ -3,22 +3,26 @@
 from __future__ import annotations
 
 import contextlib
-import logging
+import sys
+from contextlib import AbstractContextManager
+from functools import cached_property
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
-from rich.console import Console
 
 from fixed_anchor.core.addresses import AddressRange, parse_address, parse_range
 from fixed_anchor.core.catalogue import CATALOGUE
 from fixed_anchor.core.findings import Acceptance
 from fixed_anchor.machines.here import Here
 from fixed_anchor.machines.protocol import Machine
-from fixed_anchor.machines.standin import MARKER, standin_of_state_dir
+from fixed_anchor.machines.standin import standin_of_state_dir
 from fixed_anchor.planfile.reader import read_plan
-from fixed_anchor.reporting.terminal import console
+from fixed_anchor.standins.layout import STATE_MARKER
 from fixed_anchor.workflow.site import Site
+
+if TYPE_CHECKING:
+    from rich.console import Console
 
 DEFAULT_STATE_DIR = "/var/lib/fixed-anchor"
 
@@ -30,16 +34,36 @@ class App:
         options: dict[str, Any] = ctx.obj
         self.color: str = options["color"]
         self.state_dir: str | None = options["state_dir"]
-        self.out: Console = console(self.color)
-        self.err: Console = console(self.color, stderr=True)
-        logging.basicConfig(level=options["log_level"].upper(), format="%(levelname)s %(name)s: %(message)s")
+        self.log_level: str = options["log_level"]
+        if self.log_level != "warning":
+            import logging
+
+            logging.basicConfig(level=self.log_level.upper(), format="%(levelname)s %(name)s: %(message)s")
+
+    @cached_property
+    def out(self) -> Console:
+        """Standard output. Made when it is first used: JSON needs no terminal."""
+        from fixed_anchor.reporting.terminal import console
+
+        return console(self.color)
+
+    @cached_property
+    def err(self) -> Console:
+        """Standard error, for progress and warnings."""
+        from fixed_anchor.reporting.terminal import console
+
+        return console(self.color, stderr=True)
+
+    def status(self, text: str) -> AbstractContextManager[object]:
+        """Says on a terminal what goes on while it lasts."""
+        return self.err.status(text) if sys.stderr.isatty() else contextlib.nullcontext()
 
     def here(self) -> Here:
         return Here(str(Path(self.state_dir or DEFAULT_STATE_DIR).absolute()))
 
     def machine(self) -> Machine:
         """This machine, or the stand-in whose state folder ``--state-dir`` names."""
-        if self.state_dir is not None and (Path(self.state_dir) / MARKER).is_file():
+        if self.state_dir is not None and (Path(self.state_dir) / STATE_MARKER).is_file():
             return standin_of_state_dir(Path(self.state_dir))
         return self.here()
 

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import os
+import time
+from pathlib import Path
 
 import click
 
@@ -24,6 +26,7 @@ from fixed_anchor.reporting.terminal import show_draft, show_findings, show_veri
 from fixed_anchor.workflow.carry_out import about, refuse_unless_accepted
 from fixed_anchor.workflow.check import check
 from fixed_anchor.workflow.draft import draft_host
+from fixed_anchor.workflow.evidence import load
 from fixed_anchor.workflow.verify import verify
 
 
@@ -33,6 +36,11 @@ from fixed_anchor.workflow.verify import verify
 @POOLS
 @CONFIRM_WITHIN
 @UNATTENDED
+@click.option(
+    "--evidence",
+    type=click.Path(dir_okay=False),
+    help="Evidence saved by `check`, for sources that this host cannot see; the wire is looked at afresh.",
+)
 @click.option("--accept", "accepted", multiple=True, type=AcceptType(), help="Let this finding pass; repeatable.")
 @click.option("--because", metavar="TEXT", help="Why it is let pass; kept with the change.")
 @click.pass_context
@@ -43,6 +51,7 @@ def command(
     pools: tuple[AddressRange, ...],
     confirm_within: int,
     unattended: bool,
+    evidence: str | None,
     accepted: tuple[tuple[str, str | None], ...],
     because: str | None,
 ) -> None:
@@ -63,8 +72,11 @@ def command(
         raise InputError(f"{target.name} is not reached from here", file=plan, line=target.line)
     # Drafting first: what cannot be written is refused before any packet is sent.
     drafted = draft_host(site.plan, target, machine, survey)
-    with app.err.status("asking the wire, this takes some 7 seconds"):
-        result = check(site, (target.name,), pools)
+    carried = load(Path(evidence), int(time.time())) if evidence is not None else None
+    if carried is not None:
+        app.out.print(f"evidence of {evidence}: {carried.age(int(time.time()))}; the wire is looked at afresh")
+    with app.status("asking the wire, this takes some 7 seconds"):
+        result = check(site, (target.name,), pools, carried=carried.claims if carried else None)
     show_findings(app.out, result.findings)
     app.out.print(verdict_line(plan, result))
     used = refuse_unless_accepted(result, passes)

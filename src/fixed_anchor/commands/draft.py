@@ -12,7 +12,9 @@ from fixed_anchor.core.errors import NotSupported
 from fixed_anchor.dialects.protocol import encode
 from fixed_anchor.machines.files import write_beside
 from fixed_anchor.reporting.documents import as_text, draft_document
-from fixed_anchor.reporting.terminal import show_draft
+from fixed_anchor.reporting.terminal import show_draft, show_server_drafts
+from fixed_anchor.workflow.check import check_with_knowledge
+from fixed_anchor.workflow.dhcp_server import draft_reservations
 from fixed_anchor.workflow.draft import draft
 
 
@@ -29,7 +31,11 @@ def command(
     app = App(ctx)
     if runbook:
         raise NotSupported("--runbook is not supported yet", remedy="run `fixed-anchor cutover` on the host itself")
-    drafts = draft(app.site(plan), hosts)
+    site = app.site(plan)
+    drafts = draft(site, hosts)
+    # What the sources say is enough for this; the wire is not asked.
+    checked = check_with_knowledge(site, hosts, wire=False)
+    servers = draft_reservations(site, checked.known, checked.result.findings)
     if output is not None:
         for made in drafts:
             for edit in made.edits:
@@ -37,7 +43,13 @@ def command(
                     target = Path(output) / made.host / edit.path.lstrip("/")
                     write_beside(target, encode(edit.after.text), edit.after.mode)
                     app.err.print(f"wrote {os.path.relpath(target)}")
+        for server in servers:
+            if server.edit is not None and server.edit.after is not None:
+                target = Path(output) / "dhcp-servers" / server.edit.path.replace("../", "").lstrip("/")
+                write_beside(target, encode(server.edit.after.text), 0o600)
+                app.err.print(f"wrote {os.path.relpath(target)}, for the DHCP server")
     if as_json:
-        click.echo(as_text(draft_document(drafts)))
+        click.echo(as_text(draft_document(drafts, servers)))
     elif output is None:
         show_draft(app.out, drafts)
+        show_server_drafts(app.out, servers)

@@ -10,12 +10,15 @@ import click
 
 from fixed_anchor.commands.common import App, RangeType
 from fixed_anchor.core.addresses import AddressRange, IPAddress, parse_address
-from fixed_anchor.core.errors import InputError, NotSupported
+from fixed_anchor.core.errors import InputError, printable
+from fixed_anchor.core.plan import SOURCE_KINDS
 from fixed_anchor.machines.files import write_beside
 from fixed_anchor.observe.stocktaking import take_stock
+from fixed_anchor.planfile.reader import read_plan
 from fixed_anchor.planfile.writer import plan_text
 from fixed_anchor.reporting.documents import survey_document
-from fixed_anchor.workflow.propose import propose
+from fixed_anchor.workflow.carry_out import own_vantage
+from fixed_anchor.workflow.propose import propose, with_pick, with_site
 
 
 def _address(ctx: click.Context, param: click.Parameter, value: str | None) -> IPAddress | None:
@@ -25,14 +28,30 @@ def _address(ctx: click.Context, param: click.Parameter, value: str | None) -> I
         raise click.BadParameter(f"{error}; the prefix is the segment's") from None
 
 
+class SourceType(click.ParamType[tuple[str, str]]):
+    name = "kind:path"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> tuple[str, str]:
+        if isinstance(value, tuple):
+            return value
+        kind, _, path = str(value).partition(":")
+        if kind not in SOURCE_KINDS or not path:
+            self.fail(f"{value!r} is no source; write KIND:PATH with one of {', '.join(SOURCE_KINDS)}", param, ctx)
+        return kind, path
+
+
 @click.command(help="Write a plan from what is there. Nothing is added that was not there or asked for.")
 @click.option("--survey", "survey_file", type=click.Path(dir_okay=False), help="A survey in JSON, of another host.")
 @click.option("--interface", help="The interface to convert.")
 @click.option("--keep", is_flag=True, help="Keep today's address.")
 @click.option("--at", metavar="ADDRESS", callback=_address, help="The address to hold.")
-@click.option("--pick", is_flag=True, help="Let the tool pick a free address (not supported yet).")
+@click.option("--pick", is_flag=True, help="Let the tool pick a free address, and say why that one.")
 @click.option("--pool", "pools", multiple=True, type=RangeType(), help="A DHCP pool of the segment, FIRST-LAST.")
 @click.option("--no-pool", is_flag=True, help="Say that the segment has no DHCP pool.")
+@click.option("--plan", "site_plan", type=click.Path(readable=False), help="A plan of the site: what it says counts.")
+@click.option(
+    "--source", "sources", multiple=True, type=SourceType(), help="A source of knowledge, KIND:PATH; repeatable."
+)
 @click.option("-o", "output", required=True, metavar="PLAN", help="The plan to write; - prints it.")
 @click.option("--replace", is_flag=True, help="Overwrite the plan if it exists.")
 @click.pass_context
@@ -45,24 +64,36 @@ def command(
     pick: bool,
     pools: tuple[AddressRange, ...],
     no_pool: bool,
+    site_plan: str | None,
+    sources: tuple[tuple[str, str], ...],
     output: str,
     replace: bool,
 ) -> None:
     app = App(ctx)
     if sum((keep, at is not None, pick)) != 1:
-        raise click.UsageError("say which address: --keep, or --at ADDRESS")
-    if pick:
-        raise NotSupported("--pick is not supported yet", remedy="name the address with --at")
+        raise click.UsageError("say which address: --keep, --at ADDRESS, or --pick")
     if no_pool and pools:
         raise click.UsageError("--pool and --no-pool exclude each other")
     if output != "-" and Path(output).exists() and not replace:
         raise InputError("the file exists, and is not overwritten", file=output, remedy="say --replace if it shall be")
-    survey = _read_survey(survey_file) if survey_file else survey_document(take_stock(app.machine()))
+    machine = app.machine()
+    survey = _read_survey(survey_file) if survey_file else survey_document(take_stock(machine))
     known = () if no_pool else (pools or None)
+    site = read_plan(Path(site_plan)) if site_plan is not None else None
+    folder = Path(output).absolute().parent if output != "-" else Path.cwd()
     try:
-        text = plan_text(propose(survey, interface, at, known))
+        proposed = with_site(propose(survey, interface, at, known), site, sources, folder)
     except (KeyError, TypeError, ValueError) as error:
         raise InputError(f"this is no survey of format 1 ({error})", file=survey_file) from None
+    if pick:
+        there = f"the survey {survey_file} is of another machine"
+        place = there if survey_file else own_vantage(machine, proposed.interface)
+        with app.status("asking the wire, this takes some 7 seconds"):
+            proposed = with_pick(proposed, site, folder, place)
+        app.err.print(f"picked {proposed.hold[0]}:", style="bold")
+        for reason in proposed.reasons:
+            app.err.print(f"  {printable(reason)}", soft_wrap=True)
+    text = plan_text(proposed)
     if output == "-":
         click.echo(text, nl=False)
     else:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
+from functools import cached_property
 
 import msgspec
 
@@ -13,7 +14,7 @@ BLOCKED = "blocked"
 UNDETERMINED = "undetermined"
 
 
-class Finding(msgspec.Struct, frozen=True):
+class Finding(msgspec.Struct, frozen=True, gc=False):
     """One fact that speaks against a plan, or a remark on it.
 
     ``seen_in`` says where it was seen (a file with its line, or a vantage);
@@ -64,7 +65,7 @@ def finding(
     )
 
 
-class Consulted(msgspec.Struct, frozen=True):
+class Consulted(msgspec.Struct, frozen=True, gc=False):
     """A source or vantage that was asked, what it said, and where or when (``at``)."""
 
     source: str
@@ -72,14 +73,14 @@ class Consulted(msgspec.Struct, frozen=True):
     at: str
 
 
-class NotConsulted(msgspec.Struct, frozen=True):
+class NotConsulted(msgspec.Struct, frozen=True, gc=False):
     """A source or vantage that could not be asked, and why."""
 
     source: str
     why: str
 
 
-class Evidence(msgspec.Struct, frozen=True):
+class Evidence(msgspec.Struct, frozen=True, gc=False):
     """Everything that was consulted for one address, and what could not be."""
 
     address: str
@@ -99,11 +100,20 @@ class Acceptance(msgspec.Struct, frozen=True):
         return found.code == self.code and (self.address is None or self.address == found.address)
 
 
-class CheckResult(msgspec.Struct, frozen=True):
-    """The outcome of a check: findings, evidence, and their verdict."""
+class CheckResult:
+    """The outcome of a check: findings, evidence, and their verdict.
 
-    findings: tuple[Finding, ...]
-    evidence: tuple[Evidence, ...] = ()
+    ``evidence`` is gathered when it is first asked for: of a large plan it is much, and not
+    every view shows it.
+    """
+
+    def __init__(self, findings: tuple[Finding, ...], evidence: Callable[[], Iterable[Evidence]] = tuple) -> None:
+        self.findings = findings
+        self._gather = evidence
+
+    @cached_property
+    def evidence(self) -> tuple[Evidence, ...]:
+        return tuple(self._gather())
 
     @property
     def verdict(self) -> str:

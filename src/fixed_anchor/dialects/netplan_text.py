@@ -253,7 +253,7 @@ def all_but(file: FileText, identity: str) -> object:
             return [(plain_value(k), plain_value(v)) for k, v in node.value]
         if isinstance(node, yaml.SequenceNode):
             return [plain_value(n) for n in node.value]
-        return (node.tag, node.value)
+        return (getattr(node, "style", None), node.value)
 
     rest: list[tuple[str, object]] = []
     for section, value in _network(file).items():

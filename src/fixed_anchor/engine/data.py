@@ -6,8 +6,6 @@ nothing needs quoting; what cannot be written that way is refused.
 
 from __future__ import annotations
 
-from importlib import resources
-
 import msgspec
 
 from fixed_anchor.core.errors import InputError
@@ -58,6 +56,8 @@ class Change(msgspec.Struct, frozen=True):
 
 def engine_source() -> bytes:
     """The text of ``engine.sh``."""
+    from importlib import resources
+
     return resources.files(__package__).joinpath("engine.sh").read_bytes()
 
 

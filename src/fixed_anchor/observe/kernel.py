@@ -40,12 +40,14 @@ def links(machine: Machine) -> tuple[KernelLink, ...]:
     for link in _json(machine, ("ip", "-j", "-d", "address", "show")):
         if link.get("link_type") == "loopback" or "ifname" not in link:
             continue
-        kind = link.get("linkinfo", {}).get("info_kind", "ethernet")
+        details = link.get("linkinfo", {})
+        kind = details.get("info_kind", "ethernet")
         facts = LinkFacts(
             name=link["ifname"],
             mac=link.get("address") if link.get("link_type") == "ether" else None,
             permanent_mac=link.get("permaddr"),
             kind="ethernet" if kind == "veth" else kind,
+            vlan=details.get("info_data", {}).get("id") if kind == "vlan" else None,
         )
         found.append(
             KernelLink(

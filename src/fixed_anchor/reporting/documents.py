@@ -3,22 +3,35 @@
 from __future__ import annotations
 
 import json
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 
-from fixed_anchor.core.findings import CheckResult, Finding
-from fixed_anchor.core.survey import HostSurvey
-from fixed_anchor.core.verification import VerifyCheck
-from fixed_anchor.engine.driver import ChangeStatus
-from fixed_anchor.workflow.draft import HostDraft
-from fixed_anchor.workflow.verify import VerifyResult
+if TYPE_CHECKING:
+    from fixed_anchor.core.findings import CheckResult, Finding
+    from fixed_anchor.core.survey import HostSurvey
+    from fixed_anchor.core.verification import VerifyCheck
+    from fixed_anchor.engine.driver import ChangeStatus
+    from fixed_anchor.workflow.dhcp_server import ServerDraft
+    from fixed_anchor.workflow.draft import HostDraft
+    from fixed_anchor.workflow.probe import ProbeResult
+    from fixed_anchor.workflow.verify import VerifyResult
 
 FORMAT = 1
 
+#: Up to this many bytes a document is indented; a larger one only a program reads.
+_FOR_PEOPLE = 1_000_000
+
 
 def as_text(document: dict[str, Any]) -> str:
-    return json.dumps(document, indent=2, ensure_ascii=True)
+    """The document as JSON in ASCII: nothing in it can move a terminal's cursor."""
+    encoded = msgspec.json.encode(document)
+    if len(encoded) < _FOR_PEOPLE:
+        encoded = msgspec.json.format(encoded, indent=2)
+    # Writing everything as ASCII is ten times slower, and seldom needed.
+    if encoded.isascii():
+        return encoded.decode()
+    return json.dumps(msgspec.to_builtins(document), indent=2, ensure_ascii=True)
 
 
 def survey_document(survey: HostSurvey) -> dict[str, Any]:
@@ -62,8 +75,25 @@ def check_document(result: CheckResult) -> dict[str, Any]:
     return {
         "format": FORMAT,
         "verdict": result.verdict,
-        "findings": [finding_document(f) for f in result.findings],
-        "evidence": [msgspec.to_builtins(e) for e in result.evidence],
+        "findings": list(result.findings),
+        "evidence": list(result.evidence),
+    }
+
+
+def probe_document(result: ProbeResult) -> dict[str, Any]:
+    return {
+        "format": FORMAT,
+        "verdict": result.verdict,
+        "addresses": [
+            {
+                "address": str(a.address),
+                "verdict": a.verdict,
+                "holders": [{"mac": h.mac, "seen_by": h.seen_by} for h in a.holders],
+                "consulted": [msgspec.to_builtins(c) for c in a.consulted],
+                "not_consulted": [msgspec.to_builtins(n) for n in a.not_consulted],
+            }
+            for a in result.addresses
+        ],
     }
 
 
@@ -90,9 +120,19 @@ def verify_check_document(check: VerifyCheck) -> dict[str, Any]:
     }
 
 
-def draft_document(drafts: list[HostDraft]) -> dict[str, Any]:
+def draft_document(drafts: list[HostDraft], servers: list[ServerDraft]) -> dict[str, Any]:
     return {
         "format": FORMAT,
+        "dhcp_servers": [
+            {
+                "source": s.label,
+                "path": s.edit and s.edit.path,
+                "before": s.edit and s.edit.before and s.edit.before.text,
+                "after": s.edit and s.edit.after and s.edit.after.text,
+                "why_not": s.why_not,
+            }
+            for s in servers
+        ],
         "hosts": [
             {
                 "host": d.host,

@@ -11,11 +11,13 @@ from rich.table import Table
 from rich.text import Text
 
 from fixed_anchor.core.errors import printable
-from fixed_anchor.core.findings import CheckResult, Finding
+from fixed_anchor.core.findings import CheckResult, Consulted, Finding, NotConsulted
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
 from fixed_anchor.core.verification import VerifyCheck
 from fixed_anchor.dialects.protocol import FileEdit
+from fixed_anchor.workflow.dhcp_server import ServerDraft
 from fixed_anchor.workflow.draft import HostDraft
+from fixed_anchor.workflow.probe import ProbeResult
 from fixed_anchor.workflow.verify import VerifyResult
 
 STYLES = {
@@ -26,6 +28,8 @@ STYLES = {
     "pass": "green",
     "fail": "bold red",
     "skipped": "bold yellow",
+    "free": "bold green",
+    "taken": "bold red",
     "clear": "bold green",
     "blocked": "bold red",
     "as planned": "bold green",
@@ -132,11 +136,11 @@ def _places(interface: SurveyedInterface) -> str:
 # --- check -------------------------------------------------------------------------------
 
 
-def show_check(out: Console, plan_file: str, result: CheckResult) -> None:
+def show_check(out: Console, plan_file: str, result: CheckResult, addresses: int) -> None:
     show_findings(out, result.findings)
     if result.findings:
         out.print()
-    show_evidence(out, result)
+    show_evidence(out, result, addresses)
     out.print(verdict_line(plan_file, result))
 
 
@@ -155,47 +159,87 @@ def _plural(kind: str, count: int) -> str:
     return kind if count == 1 or kind == "undetermined" else f"{kind}s"
 
 
+#: With more addresses than this, the evidence is not printed in words.
+_SUMMED_UP = 24
+
+#: Of more findings of one kind than this, only the first ones are shown.
+_SHOWN_EACH = 20
+
+
 def show_findings(out: Console, findings: Iterable[Finding]) -> None:
+    by_code: dict[str, list[Finding]] = {}
     for found in findings:
-        kind = style_of(found)
-        line = Text()
-        line.append(f"{kind:<13}", style=STYLES[kind])
-        line.append(f"{found.code}", style="bold")
-        where = "  ".join(t for t in (found.host, found.interface) if t)
-        if where:
-            line.append(f"  {printable(where)}", style="dim")
-        out.print(line)
-        table = Table(box=None, show_header=False, padding=(0, 1, 0, 0))
-        table.add_column(width=12)
-        table.add_column(style="dim", no_wrap=True)
-        table.add_column(overflow="fold")
-        table.add_row("", "what", printable(found.message))
-        table.add_row("", "seen in", printable(found.seen_in))
-        table.add_row("", "do", printable(found.remedy))
-        out.print(table)
+        by_code.setdefault(found.code, []).append(found)
+    for code, several in by_code.items():
+        shown = several if len(several) <= _SHOWN_EACH else several[:5]
+        for found in shown:
+            _show_finding(out, found)
+        if len(shown) < len(several):
+            hosts = len({f.host for f in several})
+            left = f"... and {len(several) - len(shown)} more {code}, {hosts} hosts in all; --json prints each"
+            out.print(Text(left, style=STYLES[style_of(several[0])]))
 
 
-def show_evidence(out: Console, result: CheckResult) -> None:
+def _show_finding(out: Console, found: Finding) -> None:
+    kind = style_of(found)
+    line = Text()
+    line.append(f"{kind:<13}", style=STYLES[kind])
+    line.append(f"{found.code}", style="bold")
+    where = "  ".join(t for t in (found.host, found.interface) if t)
+    if where:
+        line.append(f"  {printable(where)}", style="dim")
+    out.print(line)
+    table = Table(box=None, show_header=False, padding=(0, 1, 0, 0))
+    table.add_column(width=12)
+    table.add_column(style="dim", no_wrap=True)
+    table.add_column(overflow="fold")
+    table.add_row("", "what", printable(found.message))
+    table.add_row("", "seen in", printable(found.seen_in))
+    table.add_row("", "do", printable(found.remedy))
+    out.print(table)
+
+
+def show_evidence(out: Console, result: CheckResult, addresses: int) -> None:
+    """The evidence for each address; ``addresses`` is how many there are."""
+    if addresses > _SUMMED_UP:
+        out.print(f"evidence for {addresses} addresses: --json prints that of each, --evidence FILE keeps it")
+        return
     for evidence in result.evidence:
         line = Text("evidence for ")
         line.append(evidence.address, style="bold")
         if evidence.host:
             line.append(f"  {printable(evidence.host)}", style="dim")
         out.print(line)
-        table = Table(box=None, show_header=False, padding=(0, 2, 0, 2))
-        table.add_column(no_wrap=True)
-        table.add_column(no_wrap=True)
-        table.add_column(overflow="fold")
-        for looked in evidence.consulted:
-            table.add_row(
-                Text("asked", style="green"),
-                printable(looked.source),
-                Text(printable(looked.said)).append(f"   {printable(looked.at)}", style="dim"),
-            )
-        for missing in evidence.not_consulted:
-            table.add_row(Text("not asked", style="yellow"), printable(missing.source), printable(missing.why))
-        out.print(table)
+        _show_looks(out, evidence.consulted, evidence.not_consulted)
         out.print()
+
+
+def _show_looks(out: Console, consulted: Iterable[Consulted], not_consulted: Iterable[NotConsulted]) -> None:
+    table = Table(box=None, show_header=False, padding=(0, 2, 0, 2))
+    table.add_column(no_wrap=True)
+    table.add_column(max_width=50)
+    table.add_column(overflow="fold")
+    for looked in consulted:
+        table.add_row(
+            Text("asked", style="green"),
+            printable(looked.source),
+            Text(printable(looked.said)).append(f"   {printable(looked.at)}", style="dim"),
+        )
+    for missing in not_consulted:
+        table.add_row(Text("not asked", style="yellow"), printable(missing.source), printable(missing.why))
+    out.print(table)
+
+
+# --- probe -------------------------------------------------------------------------------
+
+
+def show_probe(out: Console, result: ProbeResult) -> None:
+    for answer in result.addresses:
+        line = Text().append(str(answer.address), style="bold").append("  ")
+        line.append(answer.verdict, style=STYLES[answer.verdict])
+        held = ", ".join(f"{h.mac or 'somebody'} ({h.seen_by})" for h in answer.holders)
+        out.print(line.append(f"   held by {printable(held)}" if held else "", style="default"))
+        _show_looks(out, answer.consulted, answer.not_consulted)
 
 
 # --- draft -------------------------------------------------------------------------------
@@ -212,6 +256,17 @@ def show_draft(out: Console, drafts: list[HostDraft]) -> None:
             show_diff(out, edit)
         for argv in (*draft.steps.leave, *draft.steps.activate):
             out.print(Text().append("  then run  ", style="dim").append(printable(" ".join(argv))))
+        out.print()
+
+
+def show_server_drafts(out: Console, drafts: list[ServerDraft]) -> None:
+    """What must be told to DHCP servers; nothing here writes it there."""
+    for draft in drafts:
+        out.print(Text("to be told to the DHCP server: ", style="bold").append(printable(draft.label)))
+        if draft.edit is not None:
+            show_diff(out, draft.edit)
+        else:
+            out.print(f"  {printable(draft.why_not or '')}", style="yellow")
         out.print()
 
 

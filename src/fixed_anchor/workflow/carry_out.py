@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import json
 import os
 import time
@@ -33,10 +32,9 @@ from fixed_anchor.machines.here import Here
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.machines.standin import Standin
 from fixed_anchor.observe.stocktaking import dialect_files, take_stock
-from fixed_anchor.vantages.protocol import Vantage
-from fixed_anchor.vantages.raw import RawVantage
+from fixed_anchor.vantages.protocol import Place
 from fixed_anchor.workflow.draft import HostDraft, extra_steps, joined_steps
-from fixed_anchor.workflow.site import simulated_vantage
+from fixed_anchor.workflow.site import place_on, simulated_vantage
 from fixed_anchor.workflow.verify import VerifyResult, verify_when_settled
 
 #: Seconds that a stack has after activation until its state is judged.
@@ -95,6 +93,8 @@ def about(kind: str, plan_file: str | None, draft: HostDraft, accepted: list[Acc
     """What the history keeps of a change: who, when, what, and what was accepted."""
     digest = None
     if plan_file is not None:
+        import hashlib
+
         digest = hashlib.sha256(Path(plan_file).read_bytes()).hexdigest()
     return {
         "format": 1,
@@ -113,7 +113,7 @@ def about(kind: str, plan_file: str | None, draft: HostDraft, accepted: list[Acc
 def carry_out(
     machine: Machine,
     draft: HostDraft,
-    vantages: dict[str, Vantage | str],
+    vantages: dict[str, Place | str],
     confirm_within: int,
     unattended: bool,
     notes: dict[str, Any],
@@ -223,11 +223,11 @@ def _notes(machine: Machine, folder: str) -> dict[str, Any]:
     return notes
 
 
-def own_vantage(machine: Machine, interface: str) -> Vantage | str:
+def own_vantage(machine: Machine, interface: str) -> Place | str:
     """A vantage on the machine's own interface, for a change without a plan."""
     if isinstance(machine, Standin):
         return simulated_vantage(machine, interface)
     found = take_stock(machine).interface(interface)
     if isinstance(machine, Here) and found is not None and found.link.mac is not None:
-        return RawVantage(interface, found.link.mac)
+        return place_on(found)
     return f"there is no vantage on {interface}"

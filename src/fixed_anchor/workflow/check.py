@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterable
-from ipaddress import IPv4Address
+from collections.abc import Callable, Iterable
+from functools import cache, partial
 
 import msgspec
 
 from fixed_anchor.core.addresses import AddressRange, IPAddress
-from fixed_anchor.core.errors import NoAccess
+from fixed_anchor.core.claims import Claims
 from fixed_anchor.core.findings import (
     CheckResult,
     Consulted,
@@ -19,60 +19,102 @@ from fixed_anchor.core.findings import (
     finding,
     sorted_findings,
 )
+from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.core.plan import HostPlan, InterfacePlan
 from fixed_anchor.core.rules.host import host_findings
-from fixed_anchor.core.rules.knowledge import SegmentKnowledge, knowledge_findings, segment_knowledge
+from fixed_anchor.core.rules.knowledge import knowledge_findings, segment_findings, source_findings
 from fixed_anchor.core.rules.plan import plan_findings
-from fixed_anchor.core.rules.wire import Holder, WireAnswer, wire_findings
+from fixed_anchor.core.rules.wire import WireAnswer, resolver_findings, server_findings, wire_findings
 from fixed_anchor.core.survey import HostSurvey
-from fixed_anchor.core.wanted import gateways_of
 from fixed_anchor.observe.session import session_address
-from fixed_anchor.packets.conversation import ArpProbes
-from fixed_anchor.vantages.protocol import Vantage
+from fixed_anchor.workflow.dhcp_server import with_reservation_lines
 from fixed_anchor.workflow.site import Site
+from fixed_anchor.workflow.site_wire import SiteWire, gateways_asked, look_at_wire
+from fixed_anchor.workflow.sources import read_sources
 
 Job = tuple[HostPlan, InterfacePlan]
+
+
+class Checked(msgspec.Struct, frozen=True):
+    """The outcome of a check, and what it went by: for a second look, and to be saved."""
+
+    result: CheckResult
+    known: Knowledge
 
 
 def check(
     site: Site,
     host_names: tuple[str, ...] = (),
     told_pools: tuple[AddressRange, ...] = (),
-    look_at_wire: bool = True,
+    wire: bool = True,
+    carried: dict[str, Claims] | None = None,
 ) -> CheckResult:
+    """Checks the hosts of the plan (all, or those named); see :func:`check_with_knowledge`."""
+    return check_with_knowledge(site, host_names, told_pools, wire, carried).result
+
+
+def check_with_knowledge(
+    site: Site,
+    host_names: tuple[str, ...] = (),
+    told_pools: tuple[AddressRange, ...] = (),
+    wire: bool = True,
+    carried: dict[str, Claims] | None = None,
+) -> Checked:
     """Checks the hosts of the plan (all, or those named).
 
-    ``told_pools`` are DHCP pools told on the command line. Without ``look_at_wire``
-    every address stays undetermined.
+    ``told_pools`` are DHCP pools told on the command line. Without ``wire`` every address stays
+    undetermined. ``carried`` are the claims of saved evidence, for sources that cannot be read here.
     """
     plan = site.plan
     chosen = site.hosts(host_names)
     names = {h.name for h in chosen}
-    findings: list[Finding] = [f for f in plan_findings(plan) if f.host is None or f.host in names]
-    findings += _sources(site)
-    known = {s.name: segment_knowledge(plan, s, told_pools) for s in plan.segments.values()}
     jobs: list[Job] = [(h, i) for h in chosen for i in h.interfaces]
     surveys = {h.name: site.survey(h) for h in chosen}
-    answers, why_not = _ask_wire(site, jobs) if look_at_wire else ({}, {})
+    claims, unread = read_sources(plan, carried)
+    seen = look_at_wire(site, jobs) if wire else SiteWire("switched off with --no-wire")
+    known = Knowledge(plan, [*claims, *seen.names], told_pools, unread, int(time.time()))
+    findings: list[Finding] = [f for f in plan_findings(plan) if f.host is None or f.host in names]
+    findings += source_findings(known)
+    for name in dict.fromkeys(i.segment for _, i in jobs):
+        segment = plan.segments[name]
+        findings += segment_findings(known, segment)
+        findings += server_findings(segment, known, seen.servers.get(name, ()))
+        findings += resolver_findings(segment, seen.silent)
     session = session_address()
-    evidence: list[Evidence] = []
-    twice = {f.address for f in findings if f.code == "held-twice"}
+    twice = frozenset(f.address for f in findings if f.code == "held-twice")
+    if not wire:
+        findings += _switched_off(jobs)
+    gather: list[Callable[[], Iterable[Evidence]]] = []
     for host, interface in jobs:
         survey = surveys[host.name]
         found = survey.interface(interface.name) if survey else None
         leased = found.leased_addresses() if found else ()
+        held = tuple(a.address.ip for a in found.addresses) if found else ()
         own = survey.own_macs() if survey else frozenset(m for m in (interface.mac,) if m)
-        job = (host.name, interface.name)
-        why = why_not.get(job) if look_at_wire else "switched off with --no-wire"
-        knowledge = known[interface.segment]
-        findings += knowledge_findings(plan, host, interface, knowledge, leased)
-        gateways = _gateways(site, interface)
-        findings += wire_findings(host, interface, gateways, answers.get(job, {}), own, why)
+        answers, why_not = seen.of((host.name, interface.name))
+        findings += knowledge_findings(known, host, interface, leased, held)
+        if wire:
+            findings += wire_findings(host, interface, gateways_asked(plan, interface), answers, own, why_not)
         if survey is not None:
             findings += host_findings(plan, host, interface, survey, session if survey.running else None)
             findings += _of_host(host, interface, survey)
-        evidence += _evidence(host, interface, knowledge, survey, answers.get(job, {}), own, why, plan.file, twice)
-    return CheckResult(sorted_findings(dict.fromkeys(findings)), tuple(evidence))
+        gather.append(partial(_evidence, host, interface, known, survey, seen, answers, why_not, own, twice))
+    findings = with_reservation_lines(site, known, findings)
+    result = CheckResult(sorted_findings(dict.fromkeys(findings)), lambda: (e for one in gather for e in one()))
+    return Checked(result, known)
+
+
+def _switched_off(jobs: list[Job]) -> Iterable[Finding]:
+    """One finding for all addresses, where the operator said not to look at the wire."""
+    count = sum(len(i.hold) + len(i.expect) for _, i in jobs)
+    if count:
+        hosts = {h.name for h, _ in jobs}
+        yield finding(
+            "not-probed",
+            f"the wire was not asked for {count} address{'es' if count > 1 else ''}: switched off with --no-wire",
+            seen_in="no vantage",
+            host=next(iter(hosts)) if len(hosts) == 1 else None,
+        )
 
 
 #: What a draft puts right by itself speaks against no change; `survey` still says it.
@@ -91,102 +133,43 @@ def _of_host(host: HostPlan, interface: InterfacePlan, survey: HostSurvey) -> It
         yield msgspec.structs.replace(found, host=host.name)
 
 
-def _sources(site: Site) -> Iterable[Finding]:
-    for source in site.plan.sources:
-        yield finding(
-            "source-unreadable",
-            f"sources of the kind {source.kind!r} cannot be read yet ({source.path})",
-            seen_in=f"{site.plan.file}:{source.line}",
-            remedy="say what it holds under `pools:`, `reservations:` and `set_aside:`, and remove it here",
-        )
-
-
-def _gateways(site: Site, interface: InterfacePlan) -> tuple[IPAddress, ...]:
-    segment = site.plan.segments[interface.segment]
-    fixed = {v for v, method in ((4, interface.ipv4), (6, interface.ipv6)) if method == "fixed"}
-    return tuple(g.address for g in gateways_of(interface, segment) if g.address.version in fixed)
-
-
-def _ask_wire(
-    site: Site, jobs: list[Job]
-) -> tuple[dict[tuple[str, str], dict[IPAddress, WireAnswer]], dict[tuple[str, str], str]]:
-    """Probes all addresses and gateways, those of one vantage together."""
-    why_not: dict[tuple[str, str], str] = {}
-    vantages: dict[str, Vantage] = {}
-    wanted: dict[str, list[tuple[tuple[str, str], IPAddress]]] = {}
-    for host, interface in jobs:
-        targets = [h.address for h in interface.hold] + list(_gateways(site, interface))
-        if not targets:
-            continue
-        job = (host.name, interface.name)
-        vantage = site.vantage(host, interface.name, site.plan.segments[interface.segment].subnets)
-        if isinstance(vantage, str):
-            why_not[job] = vantage
-            continue
-        vantages.setdefault(vantage.name, vantage)
-        wanted.setdefault(vantage.name, []).extend((job, target) for target in targets)
-        if any(t.version == 6 for t in targets):
-            why_not[job] = "IPv6 neighbours are not asked yet"
-    answers: dict[tuple[str, str], dict[IPAddress, WireAnswer]] = {}
-    for name, questions in wanted.items():
-        try:
-            found = probe(vantages[name], [target for _, target in questions])
-        except NoAccess as error:
-            why = f"{error.what}; {error.remedy}" if error.remedy else error.what
-            why_not.update((job, why) for job, _ in questions)
-            continue
-        for job, target in questions:
-            if target in found:
-                answers.setdefault(job, {})[target] = found[target]
-    return answers, why_not
-
-
-def probe(vantage: Vantage, targets: Iterable[IPAddress]) -> dict[IPAddress, WireAnswer]:
-    """Asks the wire who holds ``targets`` (the IPv4 ones), all together. Raises :class:`NoAccess`."""
-    probes = ArpProbes(vantage.mac, [t for t in targets if isinstance(t, IPv4Address)])
-    before = vantage.drops()
-    vantage.converse(probes)
-    lost = vantage.drops() - before
-    asked = probes.asked + (f", {lost} received frames lost" if lost else "")
-    at = time.strftime("%H:%M:%S")
-    return {
-        target: WireAnswer(
-            target,
-            tuple(Holder(mac, how) for mac, how in sorted(holders.items())),
-            asked,
-            vantage.name,
-            at,
-        )
-        for target, holders in probes.holders.items()
-    }
-
-
 def _evidence(
     host: HostPlan,
     interface: InterfacePlan,
-    known: SegmentKnowledge,
+    known: Knowledge,
     survey: HostSurvey | None,
+    seen: SiteWire,
     answers: dict[IPAddress, WireAnswer],
+    why_not: dict[IPAddress, str],
     own: frozenset[str],
-    why: str | None,
-    plan_file: str,
-    twice: set[str | None],
+    twice: frozenset[str | None],
 ) -> Iterable[Evidence]:
-    for held in interface.hold:
-        given = "given to another interface too" if str(held.address) in twice else "given to nobody else"
-        consulted = [Consulted("addressing plan", given, plan_file), *known.consulted(held.address)]
-        missing: list[NotConsulted] = []
-        if known.pools is None:
-            missing.append(NotConsulted("DHCP pools", "nothing is known of them; give --pool"))
-        missing.append(NotConsulted("DHCP leases and reservations", "no source is named in the plan"))
-        missing.append(NotConsulted("DNS records", "no source is named in the plan"))
+    servers = tuple(
+        Consulted("DHCP servers on the wire", str(server), server.at)
+        for server in seen.servers.get(interface.segment, ())
+    )
+    unasked = known.not_consulted(interface.segment)
+    for address in [h.address for h in interface.hold] + list(interface.expect):
+        shown = str(address)
+        consulted = (_given(shown in twice, known.plan.file), *known.consulted(interface.segment, address))
         if survey is not None and survey.running:
-            is_own = held.address in survey.own_addresses()
+            is_own = address in survey.own_addresses()
             said = "the host holds it now" if is_own else "the host does not hold it now"
-            consulted.append(Consulted(f"kernel of {survey.host}", said, "now"))
-        answer = answers.get(held.address)
+            consulted = (*consulted, Consulted(f"kernel of {survey.host}", said, "now"))
+        answer = answers.get(address)
         if answer is not None:
-            consulted.append(answer.consulted(own))
+            yield Evidence(shown, host.name, (*consulted, answer.consulted(own), *servers), unasked)
         else:
-            missing.append(NotConsulted("wire", why or "no vantage"))
-        yield Evidence(str(held.address), host.name, tuple(consulted), tuple(missing))
+            wire = _not_asked(why_not.get(address, seen.why))
+            yield Evidence(shown, host.name, (*consulted, *servers), (*unasked, wire))
+
+
+@cache
+def _given(twice: bool, plan_file: str) -> Consulted:
+    said = "given to another interface too" if twice else "given to nobody else"
+    return Consulted("addressing plan", said, plan_file)
+
+
+@cache
+def _not_asked(why: str) -> NotConsulted:
+    return NotConsulted("wire", why)

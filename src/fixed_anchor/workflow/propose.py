@@ -2,11 +2,21 @@
 
 from __future__ import annotations
 
+import os
+import time
+from pathlib import Path
 from typing import Any
+
+import msgspec
 
 from fixed_anchor.core.addresses import AddressRange, IPAddress, IPNetwork, parse_address, parse_interface_address
 from fixed_anchor.core.errors import InputError
+from fixed_anchor.core.knowledge import Knowledge
+from fixed_anchor.core.plan import Gateway, Plan, Segment, SourceRef
 from fixed_anchor.planfile.writer import ProposedPlan
+from fixed_anchor.vantages.protocol import Place
+from fixed_anchor.workflow.pick import pick
+from fixed_anchor.workflow.sources import read_sources
 
 
 def propose(
@@ -75,3 +85,56 @@ def _choose(survey: dict[str, Any], name: str | None) -> dict[str, Any]:
         "several interfaces could be meant: " + ", ".join(i["name"] for i in candidates),
         remedy="name one with --interface",
     )
+
+
+def with_site(
+    proposed: ProposedPlan, site: Plan | None, sources: tuple[tuple[str, str], ...], folder: Path
+) -> ProposedPlan:
+    """``proposed`` with what an existing plan of the site says of its segment, and with sources.
+
+    ``sources`` are kinds and paths as typed here; in the plan all paths count from ``folder``.
+    Raises :class:`InputError` where no segment of ``site`` has the subnet.
+    """
+    refs = [SourceRef(kind, _from(folder, Path(path))) for kind, path in sources]
+    if site is None:
+        return msgspec.structs.replace(proposed, sources=tuple(refs))
+    segment = next((s for s in site.segments.values() if proposed.subnet in s.subnets), None)
+    if segment is None:
+        raise InputError(f"no segment of this plan has the subnet {proposed.subnet}", file=site.file)
+    base = Path(site.file).parent
+    refs += [SourceRef(s.kind, _from(folder, base / s.path), 0, s.options) for s in site.sources]
+    return msgspec.structs.replace(
+        proposed,
+        segment=segment.name,
+        pools=segment.pools if proposed.pools is None else (*(segment.pools or ()), *proposed.pools),
+        set_aside=segment.set_aside,
+        sources=tuple(refs),
+    )
+
+
+def _from(folder: Path, path: Path) -> str:
+    return str(path) if path.is_absolute() else os.path.relpath(path, folder)
+
+
+def with_pick(proposed: ProposedPlan, site: Plan | None, folder: Path, place: Place | str) -> ProposedPlan:
+    """``proposed`` with the best free address of its segment, and the reasons for it.
+
+    Everything counts that the plan's sources say, and what ``site`` gives to others.
+    Raises :class:`~fixed_anchor.core.errors.Refused` where no address is free.
+    """
+    segment = Segment(
+        name=proposed.segment,
+        subnets=(proposed.subnet,),
+        gateways=tuple(Gateway(g) for g in proposed.gateways),
+        resolvers=proposed.resolvers,
+        search=proposed.search,
+        pools=proposed.pools,
+        set_aside=proposed.set_aside,
+    )
+    hosts = {name: host for name, host in (site.hosts if site else {}).items() if name != proposed.host}
+    segments = {**(site.segments if site else {}), segment.name: segment}
+    plan = Plan(str(folder / "plan.yaml"), segments, hosts, sources=proposed.sources)
+    claims, unread = read_sources(plan)
+    known = Knowledge(plan, claims, unread=unread, now=int(time.time()))
+    picked = pick(known, segment, proposed.host, proposed.hold[0], place)
+    return msgspec.structs.replace(proposed, hold=(picked.address,), reasons=picked.reasons)

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import os
+from ipaddress import IPv4Address
+
 from fixed_anchor import machines
 from fixed_anchor.core.addresses import IPNetwork
 from fixed_anchor.core.errors import InputError
@@ -12,10 +15,12 @@ from fixed_anchor.machines.here import Here
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.machines.standin import Standin
 from fixed_anchor.observe.stocktaking import take_stock
+from fixed_anchor.packets.ipv6 import link_local_of
 from fixed_anchor.standins.wire import SimulatedWire
-from fixed_anchor.vantages.protocol import Vantage
+from fixed_anchor.vantages.protocol import Place
 from fixed_anchor.vantages.raw import RawVantage
 from fixed_anchor.vantages.simulated import SimulatedVantage
+from fixed_anchor.vantages.unprivileged import UnprivilegedVantage
 
 
 class Site:
@@ -25,6 +30,7 @@ class Site:
         self.plan = plan
         self.here = here
         self._here_survey: HostSurvey | None = None
+        self._own_macs: frozenset[str] | None = None
         self._machines: dict[str, Machine | None] = {}
         self._surveys: dict[str, HostSurvey | None] = {}
 
@@ -43,8 +49,9 @@ class Site:
         return self._machines[host.name]
 
     def _is_here(self, host: HostPlan) -> bool:
-        macs = {i.mac for i in host.interfaces if i.mac}
-        return bool(macs & self.here_survey().own_macs())
+        if self._own_macs is None:
+            self._own_macs = self.here_survey().own_macs()
+        return any(i.mac in self._own_macs for i in host.interfaces)
 
     def survey(self, host: HostPlan) -> HostSurvey | None:
         """The survey of ``host``, or ``None`` where it is not reached from here."""
@@ -61,6 +68,7 @@ class Site:
     def forget(self) -> None:
         """Forgets what was seen; the next look is a fresh one."""
         self._here_survey = None
+        self._own_macs = None
         self._surveys.clear()
 
     def hosts(self, names: tuple[str, ...]) -> list[HostPlan]:
@@ -100,7 +108,7 @@ class Site:
             )
         return host_of_machine(self.plan, self.here_survey(), name), self.here
 
-    def vantage(self, host: HostPlan, interface: str, subnets: tuple[IPNetwork, ...]) -> Vantage | str:
+    def vantage(self, host: HostPlan, interface: str, subnets: tuple[IPNetwork, ...]) -> Place | str:
         """A place to probe from for ``interface`` of ``host``, or the reason why there is none."""
         machine = self.machine(host)
         if isinstance(machine, Standin):
@@ -109,10 +117,10 @@ class Site:
             found = self.here_survey().interface(interface)
             if found is None or found.link.mac is None:
                 return f"this machine has no interface {interface}"
-            return RawVantage(interface, found.link.mac)
+            return place_on(found)
         on_segment = _interface_on(self.here_survey(), subnets) if machine is None else None
         if on_segment is not None and on_segment.link.mac is not None:
-            return RawVantage(on_segment.name, on_segment.link.mac)
+            return place_on(on_segment)
         if machine is not None:
             return f"{host.name} is a file tree, with no wire to look at"
         return f"this machine is neither {host.name} nor on its segment"
@@ -126,9 +134,19 @@ def _interface_on(survey: HostSurvey, subnets: tuple[IPNetwork, ...]) -> Surveye
     return None
 
 
-def simulated_vantage(machine: Standin, interface: str) -> Vantage | str:
+def place_on(found: SurveyedInterface) -> Place:
+    """A place on an interface of this machine: a raw socket, or without root the kernel's neighbour table."""
+    if os.geteuid() == 0 and found.link.mac is not None:
+        return RawVantage.on(found)
+    return UnprivilegedVantage(found.name, found.link.vlan)
+
+
+def simulated_vantage(machine: Standin, interface: str) -> Place | str:
     for simulated in machine.host.host.interfaces:
         if simulated.name == interface:
             wire = SimulatedWire(machine.station, machine.all_hosts(), simulated.segment, machine.name)
-            return SimulatedVantage(wire, machine.name, interface, simulated.mac)
+            held = machine.host.addresses_of(simulated)
+            own = next((a for a in held if isinstance(a, IPv4Address)), None)
+            local = link_local_of(simulated.mac)
+            return SimulatedVantage(wire, machine.name, interface, simulated.mac, own, local)
     return f"{machine.name} has no interface {interface}"

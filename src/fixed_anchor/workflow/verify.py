@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import time
-from ipaddress import IPv4Address
-from typing import TYPE_CHECKING
+from functools import partial
 
 import msgspec
 
@@ -24,17 +23,11 @@ from fixed_anchor.core.verification import (
 from fixed_anchor.core.wanted import wanted_config
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe.stocktaking import take_stock
-from fixed_anchor.packets.conversation import ArpProbes, Echoes
-from fixed_anchor.vantages.protocol import Vantage
+from fixed_anchor.packets.echoes import Echoes
+from fixed_anchor.vantages.protocol import Place
+from fixed_anchor.workflow import names
 from fixed_anchor.workflow.site import Site
-
-if TYPE_CHECKING:
-    import dns.message
-    import dns.rcode
-
-#: Seconds that a DNS server has for its answer, and how often it is asked.
-DNS_TIMEOUT = 2.0
-DNS_TRIES = 3
+from fixed_anchor.workflow.wire import look, sends_frames
 
 
 class VerifyResult(msgspec.Struct, frozen=True):
@@ -70,7 +63,7 @@ def _skipped(code: str, host: str, interface: str, why: str, expected: str = "lo
 
 
 def verify_interface(
-    host: str, machine: Machine, survey: HostSurvey, wanted: InterfaceConfig, vantage: Vantage | str
+    host: str, machine: Machine, survey: HostSurvey, wanted: InterfaceConfig, vantage: Place | str
 ) -> list[VerifyCheck]:
     """All checks of one interface against ``wanted``."""
     found = survey.interface(wanted.interface)
@@ -100,29 +93,35 @@ def verify_interface(
 
 
 def _gateway_checks(
-    host: str, wanted: InterfaceConfig, found: SurveyedInterface, vantage: Vantage | str
+    host: str, wanted: InterfaceConfig, found: SurveyedInterface, vantage: Place | str
 ) -> list[VerifyCheck]:
     checks: list[VerifyCheck] = []
-    gateways = [r.next_hop for r in wanted.default_routes(4)]
+    gateways = [r.next_hop for version in (4, 6) for r in wanted.default_routes(version)]
     if wanted.ipv4 == "dhcp":
-        gateways = [r.next_hop for r in found.default_routes(4)]
+        gateways += [r.next_hop for r in found.default_routes(4)]
     for gateway in gateways:
-        if not isinstance(gateway, IPv4Address):
+        if gateway is None:
             continue
+        # "ARP" is what administrators call it; for IPv6 it is neighbour discovery that is asked.
+        code = "gateway-answers-arp" if gateway.version == 4 else "gateway-answers-nd"
+        skipped = partial(_skipped, code, host, wanted.interface, expected=str(gateway))
         if isinstance(vantage, str):
-            checks.append(_skipped("gateway-answers-arp", host, wanted.interface, vantage, str(gateway)))
+            checks.append(skipped(vantage))
             continue
         begun = time.monotonic()
-        probes = ArpProbes(vantage.mac, [gateway], until_answered=True)
         try:
-            vantage.converse(probes)
+            looked = look(vantage, [gateway], quickly=True)
         except NoAccess as error:
-            checks.append(_skipped("gateway-answers-arp", host, wanted.interface, str(error), str(gateway)))
+            checks.append(skipped(str(error)))
             continue
-        macs = list(probes.holders[gateway])
+        answer = looked.answers.get(gateway)
+        if answer is None:
+            checks.append(skipped(looked.why_not.get(gateway, "not asked")))
+            continue
+        macs = [h.mac for h in answer.holders]
         checks.append(
             VerifyCheck(
-                "gateway-answers-arp",
+                code,
                 True,
                 host,
                 wanted.interface,
@@ -130,7 +129,7 @@ def _gateway_checks(
                 str(gateway),
                 f"{gateway} is at {', '.join(macs)}" if macs else "no answer",
                 PASS if macs else FAIL,
-                None if macs else f"nobody answered {probes.asked}",
+                None if macs else f"nobody answered {answer.asked}",
                 round(time.monotonic() - begun, 3),
             )
         )
@@ -142,20 +141,27 @@ def _echo_check(
     host: str,
     wanted: InterfaceConfig,
     found: SurveyedInterface,
-    vantage: Vantage,
-    gateway: IPv4Address,
+    vantage: Place,
+    gateway: IPAddress,
     macs: list[str],
 ) -> VerifyCheck:
     # Not required: a gateway that drops pings forwards as well as any other.
-    source = next((a.address.ip for a in found.addresses if isinstance(a.address.ip, IPv4Address)), None)
-    if not macs or source is None:
-        why = "the gateway's MAC is not known" if not macs else "the interface has no IPv4 address"
+    held = (a.address.ip for a in found.addresses if a.address.version == gateway.version)
+    source = next((a for a in held if not a.is_link_local or gateway.is_link_local), None)
+    why = None
+    if not macs:
+        why = "the gateway's MAC is not known"
+    elif source is None:
+        why = f"the interface has no IPv{gateway.version} address"
+    elif not sends_frames(vantage):
+        why = f"{vantage.name} sends no frames"
+    if why is not None or source is None:
         return VerifyCheck(
             "gateway-answers-echo", False, host, wanted.interface, vantage.name, str(gateway), "not asked", SKIPPED, why
         )
     begun = time.monotonic()
-    echoes = Echoes(vantage.mac, source, macs[0], gateway)
-    vantage.converse(echoes)
+    echoes = Echoes(vantage.mac, source, macs[0], gateway)  # type: ignore[union-attr]
+    vantage.converse(echoes)  # type: ignore[union-attr]
     return VerifyCheck(
         "gateway-answers-echo",
         False,
@@ -171,7 +177,7 @@ def _echo_check(
 
 
 def _resolver_checks(
-    host: str, wanted: InterfaceConfig, found: SurveyedInterface, vantage: Vantage | str
+    host: str, wanted: InterfaceConfig, found: SurveyedInterface, vantage: Place | str
 ) -> list[VerifyCheck]:
     resolvers = wanted.resolvers or (found.resolvers if wanted.ipv4 == "dhcp" else ())
     search = wanted.search or found.search
@@ -186,34 +192,10 @@ def _resolver_checks(
 
 
 def _resolver_check(
-    host: str, interface: str, vantage: Vantage, resolver: IPAddress, search: tuple[str, ...], own: IPAddress | None
+    host: str, interface: str, vantage: Place, resolver: IPAddress, search: tuple[str, ...], own: IPAddress | None
 ) -> VerifyCheck:
-    """Asks what a resolver of this host should know; one usable answer is enough (RFC 1035).
-
-    That is the SOA of the first search domain, the name of the own address, and the root's
-    servers. A resolver that refuses them all is of no use, however quickly it says so.
-    """
-    import dns.message
-    import dns.rcode
-    import dns.reversename
-
-    questions = [(search[0], "SOA")] if search else []
-    if own is not None:
-        questions.append((str(dns.reversename.from_address(str(own))), "PTR"))
-    questions.append((".", "NS"))
     begun = time.monotonic()
-    observed: list[str] = []
-    good = False
-    for name, kind in questions:
-        code = _ask(vantage, resolver, dns.message.make_query(name, kind))
-        if code is None:
-            # Silence to one question is silence to the next.
-            observed.append("no answer")
-            break
-        observed.append(f"{name} {kind}: {dns.rcode.to_text(code)}")
-        if code in (dns.rcode.NOERROR, dns.rcode.NXDOMAIN):
-            good = True
-            break
+    good, said = names.useful(vantage, resolver, search, own)
     return VerifyCheck(
         "resolver-answers",
         True,
@@ -221,36 +203,18 @@ def _resolver_check(
         interface,
         vantage.name,
         str(resolver),
-        observed[-1] if good else ", ".join(observed),
+        said[-1] if good else ", ".join(said),
         PASS if good else FAIL,
         None if good else f"{resolver} gave no usable answer",
         round(time.monotonic() - begun, 3),
     )
 
 
-def _ask(vantage: Vantage, resolver: IPAddress, query: dns.message.Message) -> dns.rcode.Rcode | None:
-    """The code of the answer to ``query``, ``None`` where none came. Forged and broken ones do not count."""
-    import dns.exception
-    import dns.message
-
-    for _ in range(DNS_TRIES):
-        data = vantage.ask_dns(resolver, query.to_wire(), DNS_TIMEOUT)
-        if data is None:
-            continue
-        try:
-            answer = dns.message.from_wire(data)
-        except dns.exception.DNSException:
-            continue
-        if query.is_response(answer):
-            return answer.rcode()
-    return None
-
-
 def verify_when_settled(
     host: str,
     machine: Machine,
     wanted: tuple[InterfaceConfig, ...],
-    vantages: dict[str, Vantage | str],
+    vantages: dict[str, Place | str],
     patience: float,
     hostname: str | None = None,
 ) -> VerifyResult:

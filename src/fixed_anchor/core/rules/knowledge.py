@@ -1,157 +1,299 @@
-"""What is known of the addresses of a plan: pools, reservations, ranges set aside."""
+"""What is known of the addresses of a plan: pools, reservations, leases, names, ranges set aside."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator
 from functools import partial
 from ipaddress import IPv4Address, IPv6Address
 
-import msgspec
+from fixed_anchor.core.addresses import AddressRange, IPAddress, IPNetwork, RangeSet
+from fixed_anchor.core.claims import Claims, SubnetClaim
+from fixed_anchor.core.findings import Finding, finding
+from fixed_anchor.core.knowledge import Knowledge, whom
+from fixed_anchor.core.plan import HostPlan, InterfacePlan, Segment
 
-from fixed_anchor.core.addresses import AddressRange, IPAddress, RangeSet
-from fixed_anchor.core.findings import Consulted, Finding, finding
-from fixed_anchor.core.plan import HostPlan, InterfacePlan, Plan, Segment
+#: A pool with more of its addresses leased than this share is nearly full.
+NEARLY_FULL = 0.9
 
-
-class SegmentKnowledge(msgspec.Struct, frozen=True):
-    """Everything known of one segment's DHCP service, gathered from plan, options and sources.
-
-    ``pools`` is ``None`` where nothing is known. ``reservations`` maps a MAC to the
-    addresses reserved for it; ``pools_said_by`` and ``aside_said_by`` say who told.
-    """
-
-    pools: RangeSet | None
-    set_aside: RangeSet
-    reservations: Mapping[str, tuple[IPAddress, ...]]
-    pools_said_by: str
-    aside_said_by: str
-
-    def consulted(self, address: IPAddress) -> Iterator[Consulted]:
-        """What this knowledge says of one address, for the evidence."""
-        if self.pools is not None:
-            pool = self.pools.find(address)
-            said = f"inside the pool {pool}" if pool else f"outside {_pools(self.pools)}"
-            yield Consulted("DHCP pools", said, self.pools_said_by)
-        if len(self.set_aside):
-            aside = self.set_aside.find(address)
-            yield Consulted("ranges set aside", f"inside {aside}" if aside else "outside", self.aside_said_by)
-
-
-def _pools(pools: RangeSet) -> str:
-    if not len(pools):
-        return "any pool: there is no DHCP server"
-    return "the pool" + ("s " if len(pools) > 1 else " ") + ", ".join(str(p) for p in pools)
-
-
-def segment_knowledge(plan: Plan, segment: Segment, told_pools: tuple[AddressRange, ...]) -> SegmentKnowledge:
-    """The knowledge of ``segment`` from the plan, with the pools told on the command line."""
-    here = f"{plan.file}:{segment.line}"
-    told = tuple(p for p in told_pools if _touches(p, segment))
-    pools: RangeSet | None = None
-    said_by: list[str] = []
-    if segment.pools is not None or told:
-        pools = RangeSet([*(segment.pools or ()), *told])
-    if segment.pools is not None:
-        said_by.append(here)
-    if told:
-        said_by.append("--pool")
-    return SegmentKnowledge(
-        pools=pools,
-        set_aside=RangeSet(segment.set_aside),
-        reservations=segment.reservations,
-        pools_said_by=", ".join(said_by),
-        aside_said_by=here,
-    )
-
-
-def _touches(pool: AddressRange, segment: Segment) -> bool:
-    return any(
-        s.version == pool.version and pool.first <= int(s.broadcast_address) and int(s.network_address) <= pool.last
-        for s in segment.subnets
-    )
+Raised = Callable[..., Finding]
 
 
 def knowledge_findings(
-    plan: Plan,
+    known: Knowledge,
     host: HostPlan,
     interface: InterfacePlan,
-    known: SegmentKnowledge,
-    leased_now: tuple[IPAddress, ...],
+    leased_now: tuple[IPAddress, ...] = (),
+    held_now: tuple[IPAddress, ...] = (),
 ) -> Iterator[Finding]:
     """The findings of the family ``knowledge`` for one interface.
 
-    ``leased_now`` are the addresses that the interface holds by DHCP today, empty
-    where that is not known.
+    ``leased_now`` are the addresses that the interface holds by DHCP today, ``held_now`` all
+    that it holds; both are empty where that is not known.
     """
-    raised = partial(finding, host=host.name, interface=interface.name, seen_in=f"{plan.file}:{interface.line}")
-    versions = {h.address.version for h in interface.hold}
-    if 4 in versions and known.pools is None:
+    raised = partial(finding, host=host.name, interface=interface.name, seen_in=f"{known.plan.file}:{interface.line}")
+    if any(h.address.version == 4 for h in interface.hold) and not known.pools_known(interface.segment):
         yield raised(
             "pool-unknown",
             f"nothing is known of the DHCP pools of segment {interface.segment}",
             remedy="give it with --pool FIRST-LAST, or as `pools:` of the segment "
-            "(`[]` says that there is no DHCP server)",
+            "(`[]` says that there is no DHCP server), or name the server's configuration under `sources:`",
         )
-    reserved_here = known.reservations.get(interface.mac or "", ())
     for held in interface.hold:
-        address = held.address
-        aside = known.set_aside.find(address)
-        if aside is not None:
-            yield raised("set-aside", f"{address} lies in {aside}, which is set aside", address=address)
-        if address in reserved_here:
+        if known.nothing_known(interface.segment, held.address) and held.address not in leased_now:
             continue
-        if address in leased_now:
-            yield raised(
+        about = partial(raised, address=held.address)
+        yield from _of_pools(known, interface, held.address, leased_now, about)
+        yield from _of_others(known, host, interface, held.address, held_now, about)
+    for address in interface.expect:
+        about = partial(raised, address=address)
+        yield from _of_others(known, host, interface, address, held_now, about)
+        yield from _expected(known, interface, address, about)
+    if known.knows_names:
+        yield from _forward_names(known, host, interface, raised)
+
+
+def _own(known: Knowledge, interface: InterfacePlan, address: IPAddress) -> bool:
+    """Whether ``address`` is reserved for this interface."""
+    return any(r.mac is not None and r.mac == interface.mac for r in known.reservations(address))
+
+
+def _of_pools(
+    known: Knowledge, interface: InterfacePlan, address: IPAddress, leased_now: tuple[IPAddress, ...], about: Raised
+) -> Iterator[Finding]:
+    aside = known.set_aside(interface.segment, address)
+    if aside is not None:
+        yield about("set-aside", f"{address} lies in {aside}, which is set aside")
+    pool = known.pool_of(interface.segment, address)
+    own = [r for r in known.reservations(address) if r.mac is not None and r.mac == interface.mac]
+    if own and (pool is None or any(r.keeps_pool_clear for r in own)):
+        return
+    if address in leased_now or any(lease.mac == interface.mac and lease.mac for lease in known.held_leases(address)):
+        if not known.left_out_by_server(address):
+            yield about(
                 "lease-not-reserved",
                 f"{address} is this interface's leased address, and no reservation keeps it",
-                address=address,
                 remedy=f"reserve {address} for {interface.mac or 'the MAC'} on the DHCP server and say so "
                 f"under `reservations:`, or take an address outside every pool",
             )
-            continue
-        pool = known.pools.find(address) if known.pools is not None else None
-        if pool is not None:
-            nearest = nearest_outside(address, plan.segments[interface.segment], known, _taken(plan))
+        return
+    if pool is None:
+        return
+    range_, said_by = pool
+    nearest = nearest_outside(address, known.plan.segments[interface.segment], known)
+    yield about(
+        "in-dhcp-pool",
+        f"{address} lies in the DHCP pool {range_}"
+        + ("; the server leases it to others although a host names it" if own else ""),
+        seen_in=said_by,
+        remedy=f"the nearest address outside is {nearest}" if nearest else None,
+    )
+
+
+def _of_others(
+    known: Knowledge,
+    host: HostPlan,
+    interface: InterfacePlan,
+    address: IPAddress,
+    held_now: tuple[IPAddress, ...],
+    about: Raised,
+) -> Iterator[Finding]:
+    """Everybody else who is known to have, or to be kept, ``address``."""
+    names = _names_of(known, host, interface)
+    for kept in known.reservations(address):
+        if kept.mac != interface.mac and (kept.mac or not _same_name(kept.client, names)):
+            yield about(
+                "reserved-for-another",
+                f"{address} is reserved for {whom(kept)}" + (f" ({kept.client})" if kept.mac and kept.client else ""),
+                seen_in=str(kept.place),
+            )
+    for lease in known.held_leases(address):
+        if lease.state == "declined":
+            if address not in held_now:
+                what = f"a client of the DHCP server found {address} in use by somebody else"
+                yield about("leased-to-another", what, seen_in=str(lease.place))
+        elif lease.mac != interface.mac and (lease.mac or not _same_name(lease.name, names)):
+            client = lease.mac or "a client"
+            yield about(
+                "leased-to-another",
+                f"{address} is leased to {client}" + (f" ({lease.name})" if lease.name else ""),
+                seen_in=str(lease.place),
+            )
+    for row in known.listed(address):
+        if not (row.mac and row.mac == interface.mac) and not _same_name(row.name, names):
+            said = f"gives {address} to {row.name}" if row.name else f"has {address}, without saying for whom"
+            yield about("listed-for-another", f"the address list {said}", seen_in=str(row.place))
+    records = known.records(address)
+    if records and not any(_same_name(r.name, names) for r in records):
+        found = ", ".join(dict.fromkeys(r.name for r in records))
+        yield about("dns-says-otherwise", f"DNS has {address} for {found}", seen_in=str(records[0].place))
+
+
+def _names_of(known: Knowledge, host: HostPlan, interface: InterfacePlan) -> frozenset[str]:
+    """The names this host goes by: as the plan calls it, its hostname, and both in the search domains."""
+    names = {host.name.lower()}
+    if host.hostname:
+        names.add(host.hostname.rstrip(".").lower())
+    search = interface.search if interface.search is not None else known.plan.segments[interface.segment].search
+    return frozenset(names | {f"{n}.{domain}" for n in names for domain in search})
+
+
+def _same_name(name: str, names: frozenset[str]) -> bool:
+    """Whether ``name`` is one of ``names``; a name without its domain is enough."""
+    lowered = name.rstrip(".").lower()
+    return lowered in names or (
+        bool(lowered) and "." not in lowered and lowered in {n.partition(".")[0] for n in names}
+    )
+
+
+def _expected(known: Knowledge, interface: InterfacePlan, address: IPAddress, about: Raised) -> Iterator[Finding]:
+    """A host that stays on DHCP, and the address that a reservation is to give it."""
+    if _own(known, interface, address):
+        return
+    servers = [c for c in known.claims if any(address in s.network for s in c.subnets)]
+    segment = known.plan.segments[interface.segment]
+    if servers or segment.reservations:
+        where = ", ".join(c.path for c in servers) or f"{known.plan.file}:{segment.line}"
+        yield about(
+            "expected-not-reserved",
+            f"{address} is expected by DHCP, and is not reserved for {interface.mac or 'this interface'}",
+            seen_in=where,
+        )
+
+
+def _forward_names(known: Knowledge, host: HostPlan, interface: InterfacePlan, raised: Raised) -> Iterator[Finding]:
+    """The host's own name, where DNS has it at other addresses only."""
+    mine = [h.address for i in host.interfaces for h in i.hold] + [a for i in host.interfaces for a in i.expect]
+    for name in sorted(n for n in _names_of(known, host, interface) if "." in n):
+        for version in (4, 6):
+            held = [h.address for h in interface.hold if h.address.version == version]
+            records = [r for r in known.named(name) if r.address.version == version]
+            if held and records and not any(r.address in mine for r in records):
+                there = ", ".join(str(r.address) for r in records)
+                yield raised(
+                    "dns-says-otherwise",
+                    f"DNS has {name} at {there}, and the plan gives it {held[0]}",
+                    address=held[0],
+                    seen_in=str(records[0].place),
+                    remedy="change the record when the host has moved",
+                )
+
+
+# --- what is said of segments, not of addresses ---------------------------------------------
+
+
+def segment_findings(known: Knowledge, segment: Segment) -> Iterator[Finding]:
+    """Where sources and plan say different things of a segment, and pools that are nearly full."""
+    for claims in known.claims:
+        for subnet in claims.subnets:
+            yield from _disagreements(segment, subnet)
+        yield from _pools_disagree(segment, claims)
+    yield from _nearly_full(known, segment)
+
+
+def source_findings(known: Knowledge) -> Iterator[Finding]:
+    """What could not be read, and what is not written cleanly."""
+    for unread in known.unread:
+        yield finding("source-unreadable", f"{unread.label}: {unread.why}", seen_in=unread.where)
+    for claims, remark in known.untidy():
+        yield finding("source-untidy", f"{claims.label}: {remark.what}", seen_in=str(remark.place))
+
+
+def _disagreements(segment: Segment, said: SubnetClaim) -> Iterator[Finding]:
+    version = said.network.version
+    mine = [s for s in segment.subnets if s.version == version and s.overlaps(said.network)]
+    if not mine:
+        return
+    raised = partial(finding, "source-disagrees", seen_in=str(said.place))
+    if said.network not in mine:
+        yield raised(f"the DHCP server has the subnet {said.network}, the plan {mine[0]} for {segment.name}")
+    gateways = tuple(g.address for g in segment.gateways if g.address.version == version)
+    resolvers = tuple(r for r in segment.resolvers if r.version == version)
+    for what, told, planned in (
+        ("gateway", said.routers, gateways),
+        ("resolvers", said.resolvers, resolvers),
+    ):
+        if told is not None and set(told) != set(planned):
             yield raised(
-                "in-dhcp-pool",
-                f"{address} lies in the DHCP pool {pool}",
-                address=address,
-                remedy=f"the nearest address outside is {nearest}" if nearest else None,
+                f"the DHCP server tells clients of {said.network} the {what} {_words(told)}, "
+                f"the plan says {_words(planned)} for {segment.name}"
+            )
+    if said.search is not None and said.search != segment.search:
+        yield raised(
+            f"the DHCP server tells clients of {said.network} the search domains {_words(said.search)}, "
+            f"the plan says {_words(segment.search)} for {segment.name}"
+        )
+
+
+def _words(values: tuple[object, ...]) -> str:
+    return ", ".join(map(str, values)) or "none"
+
+
+def _pools_disagree(segment: Segment, claims: Claims) -> Iterator[Finding]:
+    """Addresses in a pool of a server that the plan does not count among the pools."""
+    for pool in claims.pools if segment.pools is not None else ():
+        within = any(s.version == pool.range.version and _within(pool.range, s) for s in segment.subnets)
+        if within and not _covered(pool.range, segment.pools or ()):
+            yield finding(
+                "source-disagrees",
+                f"the DHCP server has the pool {pool.range}, which the plan's pools of {segment.name} do not cover",
+                seen_in=str(pool.place),
             )
 
 
-def _taken(plan: Plan) -> frozenset[IPAddress]:
-    taken = {h.address for host in plan.hosts.values() for i in host.interfaces for h in i.hold}
-    for segment in plan.segments.values():
-        taken.update(g.address for g in segment.gateways)
-        taken.update(segment.resolvers)
-    return frozenset(taken)
+def _within(range_: AddressRange, subnet: IPNetwork) -> bool:
+    return int(subnet.network_address) <= range_.first and range_.last <= int(subnet.broadcast_address)
 
 
-def nearest_outside(
-    address: IPAddress, segment: Segment, known: SegmentKnowledge, taken: frozenset[IPAddress]
-) -> IPAddress | None:
-    """The address nearest to ``address`` in its subnet that no pool, range set aside or plan entry has."""
-    subnet = segment.subnet_of(address)
+def _covered(range_: AddressRange, pools: tuple[AddressRange, ...]) -> bool:
+    """Whether every address of ``range_`` lies in one of ``pools``."""
+    reached = range_.first
+    for pool in sorted(p for p in pools if p.version == range_.version):
+        if pool.first <= reached <= pool.last:
+            reached = pool.last + 1
+    return reached > range_.last
+
+
+def _nearly_full(known: Knowledge, segment: Segment) -> Iterator[Finding]:
+    for pool, said_by in dict(reversed(known.pools(segment.name))).items():
+        used = known.leases_in_pools.get(pool, 0)
+        if used > NEARLY_FULL * pool.size:
+            what = f"{used} of {pool.size} addresses of the pool {pool} are leased"
+            yield finding("pool-nearly-full", what, seen_in=said_by)
+
+
+# --- the nearest free one -------------------------------------------------------------------
+
+
+def nearest_outside(address: IPAddress, segment: Segment, known: Knowledge) -> IPAddress | None:
+    """The address nearest to ``address`` in its subnet that nobody is known to have."""
+    return next(free_addresses(address, segment, known), None)
+
+
+def free_addresses(near: IPAddress, segment: Segment, known: Knowledge) -> Iterator[IPAddress]:
+    """Addresses of the subnet of ``near`` that no pool, range set aside, plan or source has; nearest first."""
+    subnet = segment.subnet_of(near)
     if subnet is None:
-        return None
+        return
     first, last = int(subnet.network_address), int(subnet.broadcast_address)
     if subnet.prefixlen < subnet.max_prefixlen - 1:
         first, last = first + 1, last - 1
-    make = IPv4Address if address.version == 4 else IPv6Address
-    blocks = [known.set_aside] + ([known.pools] if known.pools is not None else [])
-    up = down = int(address)
+    taken = known.taken_by_plan
+    make = IPv4Address if near.version == 4 else IPv6Address
+    blocks = known.blocks(segment.name)
+    up = down = int(near)
     # Whole ranges are stepped over, so this is short even where a pool has millions of addresses.
     while up <= last or down >= first:
-        for candidate in sorted({up, down}, key=lambda c: abs(c - int(address))):
+        for candidate in sorted({up, down}, key=lambda c: abs(c - int(near))):
             if not first <= candidate <= last:
                 continue
             tried = make(candidate)
-            if tried not in taken and not any(tried in block for block in blocks):
-                return tried
+            # In a large IPv4 subnet .0 and .255 are good addresses that people and filters take for bad ones.
+            if near.version == 4 and candidate & 0xFF in (0, 0xFF) and subnet.prefixlen < 31:
+                continue
+            if tried not in taken and not any(tried in block for block in blocks) and not known.spoken_for(tried):
+                yield tried
         up = _step(make(up), blocks, 1) if up <= last else up
         down = _step(make(down), blocks, -1) if down >= first else down
-    return None
 
 
 def _step(address: IPAddress, blocks: list[RangeSet], direction: int) -> int:

@@ -12,7 +12,8 @@ from fixed_anchor.core.findings import Finding, finding
 from fixed_anchor.core.plan import HostPlan, InterfacePlan, Plan, Segment
 from fixed_anchor.core.wanted import gateways_of
 
-_HOST_LABEL = re.compile(r"(?!-)[a-z0-9-]{1,63}(?<!-)", re.IGNORECASE)
+_LABEL = r"(?!-)[a-z0-9-]{1,63}(?<!-)"
+_HOST_NAME = re.compile(rf"{_LABEL}(?:\.{_LABEL})*", re.IGNORECASE)
 
 
 def plan_findings(plan: Plan) -> Iterator[Finding]:
@@ -20,16 +21,31 @@ def plan_findings(plan: Plan) -> Iterator[Finding]:
     yield from _segments(plan)
     yield from _hostnames(plan)
     yield from _shared_between_interfaces(plan)
+    sound = {name: _sound(segment) for name, segment in plan.segments.items()}
     for host in plan.hosts.values():
         for interface in host.interfaces:
             segment = plan.segments[interface.segment]
             yield from _addresses(plan, host, interface, segment)
-            yield from _way_out(plan, host, interface, segment)
-        yield from _two_default_routes(plan, host)
+            # An interface that says nothing of its own has the way out of its segment.
+            own = interface.gateways is not None or interface.resolvers is not None or interface.ipv6 != "untouched"
+            if own or not sound[interface.segment]:
+                yield from _way_out(plan, host, interface, segment)
+        if len(host.interfaces) > 1 or any(len(gateways_of(i, plan.segments[i.segment])) > 1 for i in host.interfaces):
+            yield from _two_default_routes(plan, host)
+
+
+def _sound(segment: Segment) -> bool:
+    """Whether an IPv4 host of this segment has a gateway inside the subnet, and resolvers."""
+    gateways = [g.address for g in segment.gateways if g.address.version == 4]
+    return bool(gateways and segment.resolvers) and all(segment.subnet_of(g) is not None for g in gateways)
 
 
 def special_use(address: IPAddress) -> str | None:
     """Why ``address`` cannot be an interface's own (RFC 6890), or ``None``."""
+    if isinstance(address, IPv4Address):
+        first, second = int(address) >> 24, int(address) >> 16 & 0xFF
+        if 0 < first < 224 and first != 127 and (first, second) != (169, 254):
+            return None
     if address.is_unspecified:
         return "the unspecified address"
     if address.is_loopback:
@@ -49,9 +65,14 @@ def special_use(address: IPAddress) -> str | None:
 
 
 def _addresses(plan: Plan, host: HostPlan, interface: InterfacePlan, segment: Segment) -> Iterator[Finding]:
-    gateways = {g.address for g in gateways_of(interface, segment)}
+    gateways = [g.address for g in gateways_of(interface, segment)]
     for held in interface.hold:
         address = held.address
+        subnet = segment.subnet_of(address)
+        # Most addresses are ordinary ones: nothing more is made of them.
+        inside = subnet is not None and _end_of_subnet(address, subnet) is None
+        if inside and address not in gateways and special_use(address) is None:
+            continue
         raised = partial(
             finding,
             host=host.name,
@@ -65,7 +86,6 @@ def _addresses(plan: Plan, host: HostPlan, interface: InterfacePlan, segment: Se
             continue
         if address in gateways:
             yield raised("is-gateway", f"{address} is the gateway of {segment.name}")
-        subnet = segment.subnet_of(address)
         if subnet is None:
             if held.prefix is None or not any(s.version == address.version for s in segment.subnets):
                 known = _and(segment.subnets)
@@ -137,6 +157,11 @@ def _other_way_out(plan: Plan, host: HostPlan, interface: InterfacePlan, version
 
 def _two_default_routes(plan: Plan, host: HostPlan) -> Iterator[Finding]:
     seen: dict[tuple[int, int | None], str] = {}
+    if (
+        len(host.interfaces) == 1
+        and len(gateways_of(host.interfaces[0], plan.segments[host.interfaces[0].segment])) < 2
+    ):
+        return
     for interface in host.interfaces:
         methods = {4: interface.ipv4, 6: interface.ipv6}
         for gateway in gateways_of(interface, plan.segments[interface.segment]):
@@ -158,13 +183,14 @@ def _two_default_routes(plan: Plan, host: HostPlan) -> Iterator[Finding]:
 
 
 def _shared_between_interfaces(plan: Plan) -> Iterator[Finding]:
-    holders: dict[IPAddress, tuple[str, str]] = {}
+    # Keyed by version and integer: hashing an address object is slow.
+    holders: dict[tuple[int, int], tuple[str, str]] = {}
     macs: dict[str, tuple[str, str]] = {}
     for host in plan.hosts.values():
         for interface in host.interfaces:
             me = (host.name, interface.name)
             for address in [h.address for h in interface.hold] + list(interface.expect):
-                other = holders.setdefault(address, me)
+                other = holders.setdefault((address.version, int(address)), me)
                 if other != me:
                     yield finding(
                         "held-twice",
@@ -192,12 +218,13 @@ def _hostnames(plan: Plan) -> Iterator[Finding]:
         if host.hostname is None:
             continue
         name = host.hostname.rstrip(".")
-        where = f"{plan.file}:{host.line}"
-        if len(name) > 253 or not all(_HOST_LABEL.fullmatch(part) for part in name.split(".")):
+        if len(name) > 253 or not _HOST_NAME.fullmatch(name):
+            where = f"{plan.file}:{host.line}"
             yield finding("bad-hostname", f"{name!r} is not a host name", host=host.name, seen_in=where)
             continue
         other = seen.setdefault(name.lower(), host.name)
         if other != host.name:
+            where = f"{plan.file}:{host.line}"
             yield finding("hostname-twice", f"{name} is the hostname of {other} as well", host=host.name, seen_in=where)
 
 

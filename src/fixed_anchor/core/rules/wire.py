@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from functools import partial
 
 import msgspec
 
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.findings import Consulted, Finding, finding
-from fixed_anchor.core.plan import HostPlan, InterfacePlan
+from fixed_anchor.core.knowledge import Knowledge
+from fixed_anchor.core.plan import HostPlan, InterfacePlan, Segment
 
 
 class Holder(msgspec.Struct, frozen=True):
@@ -41,57 +42,135 @@ class WireAnswer(msgspec.Struct, frozen=True):
         return Consulted(self.vantage, said, self.at)
 
 
+class DhcpServerSeen(msgspec.Struct, frozen=True):
+    """A DHCP server that answered: its address and MAC, and what it would tell a client.
+
+    ``offered`` is ``None`` where it only answered an INFORM; ``lease_seconds`` likewise.
+    """
+
+    server: IPAddress
+    mac: str
+    offered: IPAddress | None
+    prefix: int | None
+    routers: tuple[IPAddress, ...]
+    resolvers: tuple[IPAddress, ...]
+    search: tuple[str, ...]
+    lease_seconds: int | None
+    vantage: str
+    at: str
+
+    def __str__(self) -> str:
+        said = []
+        if self.routers:
+            said.append("router " + ", ".join(map(str, self.routers)))
+        if self.resolvers:
+            said.append("resolvers " + ", ".join(map(str, self.resolvers)))
+        if self.lease_seconds is not None:
+            said.append(f"for {self.lease_seconds} s")
+        return f"{self.server} at {self.mac}" + (": " + ", ".join(said) if said else "")
+
+
 def wire_findings(
     host: HostPlan,
     interface: InterfacePlan,
     gateways: tuple[IPAddress, ...],
     answers: Mapping[IPAddress, WireAnswer],
     own_macs: frozenset[str],
-    why_not: str | None,
+    why_not: Mapping[IPAddress, str],
 ) -> Iterator[Finding]:
     """The findings of the family ``wire`` for one interface.
 
-    ``answers`` holds what was learnt for held addresses and ``gateways``;
-    ``why_not`` says why the wire was not looked at where an answer is missing.
+    ``answers`` holds what was learnt for the interface's addresses and ``gateways``;
+    ``why_not`` says of others why they were not asked for.
     """
+    asked = [h.address for h in interface.hold] + list(interface.expect)
     raised = partial(finding, host=host.name, interface=interface.name)
-    missing = [h.address for h in interface.hold if h.address not in answers]
-    missing += [g for g in gateways if g not in answers]
-    if missing:
+    missing = [a for a in (*asked, *gateways) if a not in answers]
+    reasons = dict.fromkeys(why_not.get(a, "no vantage") for a in missing)
+    for why in reasons:
+        these = [a for a in missing if why_not.get(a, "no vantage") == why]
         yield raised(
             "not-probed",
-            f"the wire was not asked for {', '.join(map(str, missing))}: {why_not or 'no vantage'}",
+            f"the wire was not asked for {', '.join(map(str, these))}: {why}",
             seen_in="no vantage",
-            address=missing[0] if len(missing) == 1 else None,
+            address=these[0] if len(these) == 1 else None,
         )
-    for held in interface.hold:
-        answer = answers.get(held.address)
-        if answer is None:
-            continue
-        for holder in answer.foreign(own_macs):
+    for address in asked:
+        answer = answers.get(address)
+        for holder in answer.foreign(own_macs) if answer is not None else ():
+            assert answer is not None
             yield raised(
                 "answers-on-wire",
-                f"{held.address} is held by {holder.mac} ({holder.seen_by})",
-                address=held.address,
+                f"{address} is held by {holder.mac} ({holder.seen_by})",
+                address=address,
                 seen_in=answer.vantage,
                 remedy=f"take another address, or find the machine with MAC {holder.mac}",
             )
     for gateway in gateways:
         answer = answers.get(gateway)
-        if answer is None:
+        if answer is not None:
+            yield from _of_gateway(gateway, answer, raised)
+
+
+def _of_gateway(gateway: IPAddress, answer: WireAnswer, raised: partial[Finding]) -> Iterator[Finding]:
+    macs = sorted({h.mac for h in answer.holders})
+    if not macs:
+        what = f"the gateway {gateway} does not answer"
+        yield raised("gateway-silent", what, address=gateway, seen_in=answer.vantage)
+    elif len(macs) > 1:
+        what = f"{' and '.join(macs)} answer for the gateway {gateway}"
+        yield raised("gateway-two-owners", what, address=gateway, seen_in=answer.vantage)
+
+
+def server_findings(segment: Segment, known: Knowledge, seen: Iterable[DhcpServerSeen]) -> Iterator[Finding]:
+    """DHCP servers that do not belong on the segment, and what those that do tell otherwise than the plan."""
+    for server in seen:
+        where = f"DHCP answer of {server.server}, {server.vantage}"
+        if not _belongs(segment, known, server):
+            yield finding(
+                "unknown-dhcp-server",
+                f"on {segment.name} a DHCP server answers that the plan does not know: {server}"
+                + (f", offers {server.offered}" if server.offered is not None else ""),
+                address=server.server,
+                seen_in=where,
+                remedy=f"find the machine with MAC {server.mac}, or name it under `dhcp_servers:` of {segment.name}",
+            )
             continue
-        macs = sorted({h.mac for h in answer.holders})
-        if not macs:
-            yield raised(
-                "gateway-silent",
-                f"the gateway {gateway} does not answer",
-                address=gateway,
-                seen_in=answer.vantage,
-            )
-        elif len(macs) > 1:
-            yield raised(
-                "gateway-two-owners",
-                f"{' and '.join(macs)} answer for the gateway {gateway}",
-                address=gateway,
-                seen_in=answer.vantage,
-            )
+        gateways = {g.address for g in segment.gateways if g.address.version == 4}
+        resolvers = {r for r in segment.resolvers if r.version == 4}
+        prefixes = {s.prefixlen for s in segment.subnets if s.version == 4}
+        for what, told, planned in (
+            ("router", set(server.routers), gateways),
+            ("resolvers", set(server.resolvers), resolvers),
+            ("prefix", {server.prefix} - {None}, prefixes),
+        ):
+            if told and not told <= planned:
+                yield finding(
+                    "source-disagrees",
+                    f"the DHCP server {server.server} tells the {what} {', '.join(sorted(map(str, told)))}, the plan "
+                    f"says {', '.join(sorted(map(str, planned))) or 'none'} for {segment.name}",
+                    seen_in=where,
+                )
+
+
+def _belongs(segment: Segment, known: Knowledge, seen: DhcpServerSeen) -> bool:
+    """Whether a server is one of those the plan expects: by its address, else by what it offers."""
+    if segment.dhcp_servers is not None:
+        return seen.server in segment.dhcp_servers
+    if not known.pools_known(segment.name):
+        return True  # nothing is known that it could be held against
+    gateways = {g.address for g in segment.gateways}
+    if seen.routers and gateways and not gateways & set(seen.routers):
+        return False
+    if seen.offered is None:
+        return bool(known.pools(segment.name))
+    reserved = bool(known.reservations(seen.offered))
+    return reserved or any(seen.offered in pool for pool, _ in known.pools(segment.name))
+
+
+def resolver_findings(segment: Segment, silent: Mapping[IPAddress, str]) -> Iterator[Finding]:
+    """Resolvers of the segment that did not answer; ``silent`` maps them to the vantage they were asked from."""
+    for resolver, vantage in silent.items():
+        if resolver in segment.resolvers:
+            what = f"the resolver {resolver} of {segment.name} does not answer"
+            yield finding("resolver-silent", what, address=resolver, seen_in=vantage)

@@ -1,0 +1,364 @@
+"""Everything that is known of the addresses of a plan, put together and indexed: pools, reservations, leases, names."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from functools import cached_property
+
+import msgspec
+
+from fixed_anchor.core.addresses import AddressRange, IPAddress, RangeSet
+from fixed_anchor.core.claims import Claims, LeaseClaim, ListedClaim, RecordClaim, Remark, ReservationClaim, SubnetClaim
+from fixed_anchor.core.config import Place
+from fixed_anchor.core.findings import Consulted, NotConsulted
+from fixed_anchor.core.plan import Plan, Segment
+
+
+class Unread(msgspec.Struct, frozen=True):
+    """A source that could not be read, or only in part: what it is called, where, and why."""
+
+    label: str
+    where: str
+    why: str
+
+
+#: What a kind of source tells, for the evidence: its reservations, leases, records or rows.
+_TELLS = {
+    "kea": "reservations",
+    "dhcpd": "reservations",
+    "dnsmasq": "reservations",
+    "libvirt": "reservations",
+    "kea-leases": "leases",
+    "dhcpd-leases": "leases",
+    "dnsmasq-leases": "leases",
+    "zone": "records",
+    "hosts": "records",
+    "resolver": "records",
+    "address-list": "rows",
+}
+
+
+#: Sets the keys of IPv6 addresses apart from those of IPv4.
+_SIX = 1 << 128
+
+
+class Knowledge:
+    """What plan, command line and sources say, asked per address in O(1) or O(log n).
+
+    ``told`` are pools told on the command line; ``now`` is in seconds since 1970.
+    """
+
+    def __init__(
+        self,
+        plan: Plan,
+        claims: Iterable[Claims] = (),
+        told: tuple[AddressRange, ...] = (),
+        unread: tuple[Unread, ...] = (),
+        now: int = 0,
+    ) -> None:
+        self.plan = plan
+        self.claims = tuple(claims)
+        self.told = told
+        self.now = now
+        self.unread = unread + tuple(
+            Unread(c.label, str(remark.place), remark.what) for c in self.claims for remark in c.broken
+        )
+        self._pools: dict[str, list[tuple[AddressRange, str]]] = {}
+        self._told_of: dict[str, list[str]] = {}
+        for segment in plan.segments.values():
+            self._gather_pools(segment)
+        own = Claims("plan", plan.file, reservations=tuple(_planned(plan)))
+        self._planned = _Indexed(own, self)
+        self._sources = [_Indexed(c, self) for c in self.claims]
+        #: The keys of all addresses that anything is said of, and whether there are rows for whole ranges.
+        self._mentioned: set[int] = set()
+        self._wide = False
+        for source in (self._planned, *self._sources):
+            source.mention(self._mentioned)
+            self._wide = self._wide or source.has_wide_rows
+        self._names: dict[str, list[RecordClaim]] = {}
+        for record in (r for c in self.claims for r in c.records):
+            if record.kind in ("A", "AAAA"):
+                self._names.setdefault(record.name, []).append(record)
+        self._pool_sets = {name: RangeSet(r for r, _ in pools) for name, pools in self._pools.items()}
+        self._pool_words = {name: self._describe(name) for name in self._pools}
+        self._asides = {s.name: RangeSet(s.set_aside) for s in plan.segments.values()}
+        self._asked_for_some = any(c.asked is not None for c in self.claims)
+        #: What is said of an address that nothing is known of, by segment.
+        self._nothing: dict[str, tuple[Consulted, ...]] = {}
+        self._not_consulted: dict[str, tuple[NotConsulted, ...]] = {}
+
+    # --- gathering ----------------------------------------------------------------------
+
+    def _gather_pools(self, segment: Segment) -> None:
+        """The pools of a segment, with who says so; none at all where nobody knows."""
+        here = f"{self.plan.file}:{segment.line}"
+        found: list[tuple[AddressRange, str]] = []
+        said: list[str] = []
+        if segment.pools is not None:
+            found += [(pool, here) for pool in segment.pools]
+            said.append(here)
+        told = [(pool, "--pool") for pool in self.told if _touches(pool, segment)]
+        if told:
+            found += told
+            said.append("--pool")
+        for claims in self.claims:
+            pools = [(p.range, str(p.place)) for p in claims.pools if _touches(p.range, segment)]
+            serves = any(_overlaps(s, segment) for s in claims.subnets)
+            if pools or serves:
+                found += pools
+                said.append(claims.path if claims.read_at == "read now" else f"{claims.path}, {claims.read_at}")
+        if said:
+            self._pools[segment.name] = found
+            self._told_of[segment.name] = said
+
+    def is_subnet(self, found: AddressRange) -> bool:
+        """Whether a range is a whole subnet of the plan, or more."""
+        return any(
+            found.version == s.version
+            and found.first <= int(s.network_address)
+            and int(s.broadcast_address) <= found.last
+            for segment in self.plan.segments.values()
+            for s in segment.subnets
+        )
+
+    def _describe(self, name: str) -> str:
+        # Plan and server usually name the same pools.
+        pools = list(dict.fromkeys(pool for pool, _ in self._pools[name]))
+        if not pools:
+            return "outside any pool: there is none"
+        if len(pools) > 4:
+            return f"outside all {len(pools)} pools"
+        return "outside the pool" + ("s " if len(pools) > 1 else " ") + ", ".join(map(str, pools))
+
+    # --- asking -------------------------------------------------------------------------
+
+    def nothing_known(self, segment: str, address: IPAddress) -> bool:
+        """Whether no pool, range set aside, reservation, lease, record or row has ``address``.
+
+        Of most addresses of a plan nothing is known, so this one question saves many.
+        """
+        version, number = address.version, int(address)
+        if (number if version == 4 else number | _SIX) in self._mentioned or self._wide:
+            return False
+        pools, aside = self._pool_sets.get(segment), self._asides[segment]
+        if pools is not None and pools.find_number(version, number) is not None:
+            return False
+        return aside.find_number(version, number) is None
+
+    @property
+    def knows_names(self) -> bool:
+        """Whether any forward record is known at all."""
+        return bool(self._names)
+
+    def pools_known(self, segment: str) -> bool:
+        return segment in self._pools
+
+    def pool_of(self, segment: str, address: IPAddress) -> tuple[AddressRange, str] | None:
+        """The pool that contains ``address``, and who says so."""
+        pools = self._pool_sets.get(segment)
+        found = pools.find(address) if pools is not None else None
+        if found is None:
+            return None
+        return found, next(said for pool, said in self._pools[segment] if pool == found)
+
+    def pools(self, segment: str) -> list[tuple[AddressRange, str]]:
+        """All pools of a segment, each with who says so."""
+        return self._pools.get(segment, [])
+
+    def set_aside(self, segment: str, address: IPAddress) -> AddressRange | None:
+        return self._asides[segment].find(address)
+
+    def blocks(self, segment: str) -> list[RangeSet]:
+        """Ranges of a segment from which nobody gets a fixed address."""
+        pools = self._pool_sets.get(segment)
+        return [self._asides[segment], *([pools] if pools is not None else [])]
+
+    def named(self, name: str) -> list[RecordClaim]:
+        """The forward records of a full name."""
+        return self._names.get(name.rstrip(".").lower(), [])
+
+    def reservations(self, address: IPAddress) -> list[ReservationClaim]:
+        key = _key(address)
+        return [r for source in (self._planned, *self._sources) for r in source.reservations.get(key, ())]
+
+    def records(self, address: IPAddress) -> list[RecordClaim]:
+        key = _key(address)
+        return [r for source in self._sources for r in source.records.get(key, ())]
+
+    def listed(self, address: IPAddress) -> list[ListedClaim]:
+        """The rows of address lists that give ``address`` to somebody."""
+        return [row for source in self._sources for row in source.rows(address)]
+
+    def held_leases(self, address: IPAddress) -> list[LeaseClaim]:
+        """Leases of ``address`` that a server still keeps."""
+        key = _key(address)
+        return [lease for s in self._sources for lease in s.leases.get(key, ()) if lease.holds(self.now)]
+
+    def left_out_by_server(self, address: IPAddress) -> bool:
+        """Whether a DHCP server's own configuration serves the subnet of ``address``, and no pool of it has it."""
+        serving = [c for c in self.claims if any(address in s.network for s in c.subnets)]
+        return bool(serving) and not any(address in p.range for c in serving for p in c.pools)
+
+    def spoken_for(self, address: IPAddress) -> bool:
+        """Whether anybody at all is known to have, or to be kept, ``address``."""
+        return (
+            bool(self.reservations(address))
+            or bool(self.records(address))
+            or bool(self.held_leases(address))
+            or bool(self.listed(address))
+        )
+
+    @cached_property
+    def leases_in_pools(self) -> dict[AddressRange, int]:
+        """How many addresses of each pool are leased now; pools without a lease are left out."""
+        everywhere = RangeSet(pool for pools in self._pools.values() for pool, _ in pools)
+        counted: dict[AddressRange, set[int]] = {}
+        for claims in self.claims:
+            for lease in claims.leases:
+                if lease.holds(self.now):
+                    number = int(lease.address)
+                    pool = everywhere.find_number(lease.address.version, number)
+                    if pool is not None:
+                        counted.setdefault(pool, set()).add(number)
+        return {pool: len(addresses) for pool, addresses in counted.items()}
+
+    @cached_property
+    def taken_by_plan(self) -> frozenset[IPAddress]:
+        """Every address that the plan itself gives to somebody."""
+        interfaces = [i for host in self.plan.hosts.values() for i in host.interfaces]
+        taken = {h.address for i in interfaces for h in i.hold}
+        taken |= {a for i in interfaces for a in (*i.expect, *i.leave_alone)}
+        for segment in self.plan.segments.values():
+            taken.update(g.address for g in segment.gateways)
+            taken.update(segment.resolvers)
+            taken.update(segment.dhcp_servers or ())
+        return frozenset(taken)
+
+    # --- evidence -----------------------------------------------------------------------
+
+    def consulted(self, segment: str, address: IPAddress) -> tuple[Consulted, ...]:
+        """What all this says of one address."""
+        if self._asked_for_some or not self.nothing_known(segment, address):
+            return tuple(self._consulted(segment, address))
+        if segment not in self._nothing:
+            self._nothing[segment] = tuple(self._consulted(segment, address))
+        return self._nothing[segment]
+
+    def _consulted(self, segment: str, address: IPAddress) -> Iterator[Consulted]:
+        if segment in self._pools:
+            pool = self.pool_of(segment, address)
+            said = f"inside the pool {pool[0]}" if pool else self._pool_words[segment]
+            yield Consulted("DHCP pools", said, ", ".join(self._told_of[segment]))
+        if len(self._asides[segment]):
+            aside = self.set_aside(segment, address)
+            here = f"{self.plan.file}:{self.plan.segments[segment].line}"
+            yield Consulted("ranges set aside", f"inside {aside}" if aside else "outside", here)
+        for source in self._sources:
+            if source.claims.asked is None or address in source.claims.asked:
+                yield Consulted(source.label, source.said(address, self.now), source.claims.read_at)
+
+    def not_consulted(self, segment: str) -> tuple[NotConsulted, ...]:
+        """What could not be asked, or is not there to be asked."""
+        if segment not in self._not_consulted:
+            self._not_consulted[segment] = tuple(self._missing(segment))
+        return self._not_consulted[segment]
+
+    def _missing(self, segment: str) -> Iterator[NotConsulted]:
+        for unread in self.unread:
+            yield NotConsulted(unread.label, f"{unread.where}: {unread.why}")
+        if segment not in self._pools:
+            yield NotConsulted("DHCP pools", "nothing is known of them; give --pool")
+        kinds = {_TELLS.get(c.kind) for c in self.claims} | {_TELLS.get(u.label.split(" ")[0]) for u in self.unread}
+        if not kinds & {"leases"}:
+            yield NotConsulted("DHCP leases", "no source of them is named in the plan")
+        if not kinds & {"records"}:
+            yield NotConsulted("DNS records", "no source of them is named in the plan")
+
+    def untidy(self) -> Iterator[tuple[Claims, Remark]]:
+        for claims in self.claims:
+            for remark in claims.untidy:
+                yield claims, remark
+
+
+class _Indexed:
+    """One source, by address."""
+
+    def __init__(self, claims: Claims, knowledge: Knowledge) -> None:
+        self.claims = claims
+        self.label = claims.label
+        self.reservations: dict[int, list[ReservationClaim]] = {}
+        self.leases: dict[int, list[LeaseClaim]] = {}
+        self.records: dict[int, list[RecordClaim]] = {}
+        self._rows: dict[int, list[ListedClaim]] = {}
+        self._wide: list[ListedClaim] = []
+        for reservation in claims.reservations:
+            self.reservations.setdefault(_key(reservation.address), []).append(reservation)
+        for lease in claims.leases:
+            self.leases.setdefault(_key(lease.address), []).append(lease)
+        for record in claims.records:
+            self.records.setdefault(_key(record.address), []).append(record)
+        for row in claims.listed:
+            if row.range.size == 1:
+                self._rows.setdefault(_key(row.range.ends[0]), []).append(row)
+            elif not knowledge.is_subnet(row.range):
+                # A row for a whole subnet says which network that is, not who holds each address of it.
+                self._wide.append(row)
+
+    def mention(self, keys: set[int]) -> None:
+        """Adds the keys of all addresses that something is said of here."""
+        keys.update(self.leases, self.reservations, self.records, self._rows)
+
+    @property
+    def has_wide_rows(self) -> bool:
+        return bool(self._wide)
+
+    def rows(self, address: IPAddress) -> list[ListedClaim]:
+        found = self._rows.get(_key(address), [])
+        return found + [r for r in self._wide if address in r.range] if self._wide else found
+
+    def said(self, address: IPAddress, now: int) -> str:
+        """What the source says of one address, in words."""
+        key = _key(address)
+        kind = _TELLS.get(self.claims.kind, "entries")
+        if kind == "reservations":
+            kept = self.reservations.get(key)
+            return "reserved for " + ", ".join(whom(r) for r in kept) if kept else "not reserved"
+        if kind == "leases":
+            held = [lease for lease in self.leases.get(key, ()) if lease.holds(now)]
+            return "leased to " + ", ".join(lease.mac or lease.name or "?" for lease in held) if held else "no lease"
+        if kind == "records":
+            names = [r.name for r in self.records.get(key, ())]
+            return ", ".join(dict.fromkeys(names)) if names else "no name"
+        rows = self.rows(address)
+        return "listed for " + ", ".join(r.name or "nobody in particular" for r in rows) if rows else "not listed"
+
+
+def _planned(plan: Plan) -> Iterator[ReservationClaim]:
+    """The reservations that the plan itself names."""
+    for segment in plan.segments.values():
+        place = Place(plan.file, segment.line)
+        for mac, addresses in segment.reservations.items():
+            for address in addresses:
+                yield ReservationClaim(address, place, mac)
+
+
+def _key(address: IPAddress) -> int:
+    """An integer for each address of both families: hashing one is far cheaper than hashing the object."""
+    return int(address) if address.version == 4 else int(address) | _SIX
+
+
+def whom(reservation: ReservationClaim) -> str:
+    """For whom an address is reserved, in words."""
+    return reservation.mac or reservation.client or "a client"
+
+
+def _touches(pool: AddressRange, segment: Segment) -> bool:
+    return any(
+        s.version == pool.version and pool.first <= int(s.broadcast_address) and int(s.network_address) <= pool.last
+        for s in segment.subnets
+    )
+
+
+def _overlaps(claim: SubnetClaim, segment: Segment) -> bool:
+    return any(s.version == claim.network.version and s.overlaps(claim.network) for s in segment.subnets)
