@@ -15,7 +15,8 @@ from fixed_anchor.sources.protocol import Origin, Reader, text_of
 if TYPE_CHECKING:
     import dns.name
 
-_ORIGIN = re.compile(r"^\$ORIGIN\s+(\S+)", re.MULTILINE | re.IGNORECASE)
+#: An origin above the first record: only blank lines, comments and other directives stand before it.
+_ORIGIN = re.compile(r"(?:[ \t]*(?:;[^\n]*)?\n|\$(?!ORIGIN)[^\n]*\n)*\$ORIGIN\s+(\S+)", re.IGNORECASE)
 _INCLUDE = re.compile(r"^(\$INCLUDE\s+)(\S+)", re.MULTILINE | re.IGNORECASE)
 _GENERATE = re.compile(r"^\$GENERATE\s+([0-9]+)-([0-9]+)", re.MULTILINE | re.IGNORECASE)
 _MANY = 65536
@@ -57,7 +58,7 @@ def _zone_name(text: str, origin: Origin) -> str:
     """The zone: as the plan says, as the file says, or as the file is called."""
     if "origin" in origin.options:
         return origin.options["origin"]
-    said = _ORIGIN.search(text)
+    said = _ORIGIN.match(text)
     if said and said[1].endswith("."):
         return said[1]
     name = os.path.basename(origin.path).lower()
@@ -74,6 +75,7 @@ def _zone_name(text: str, origin: Origin) -> str:
 
 
 def _records(text: str, path: str, name: dns.name.Name) -> list[RecordClaim]:
+    import dns.name
     import dns.rdataclass
     import dns.tokenizer
     import dns.zonefile
@@ -86,7 +88,8 @@ def _records(text: str, path: str, name: dns.name.Name) -> list[RecordClaim]:
         manager: Any = None
 
         def origin_information(self) -> tuple[dns.name.Name, bool, dns.name.Name]:
-            return name, False, name
+            # The root: records of other zones in the file say something of their addresses, too.
+            return dns.name.root, False, dns.name.root
 
         def check_put_rdataset(self, check: object) -> None:
             """Zones that contradict themselves are the DNS server's to refuse."""
@@ -110,6 +113,7 @@ def _records(text: str, path: str, name: dns.name.Name) -> list[RecordClaim]:
     collector.manager = collector
     tokenizer = dns.tokenizer.Tokenizer(text, path)
     lines = WithLines(tokenizer, dns.rdataclass.IN, collector, allow_include=True)  # type: ignore[arg-type]
+    lines.current_origin = lines.last_name = name
     lines.read()
     return found
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import heapq
 from collections.abc import Callable, Iterator
 from functools import partial
 from ipaddress import IPv4Address, IPv6Address
@@ -280,25 +281,24 @@ def free_addresses(near: IPAddress, segment: Segment, known: Knowledge) -> Itera
     taken = known.taken_by_plan
     make = IPv4Address if near.version == 4 else IPv6Address
     blocks = known.blocks(segment.name)
-    up = down = int(near)
-    # Whole ranges are stepped over, so this is short even where a pool has millions of addresses.
-    while up <= last or down >= first:
-        for candidate in sorted({up, down}, key=lambda c: abs(c - int(near))):
-            if not first <= candidate <= last:
-                continue
-            tried = make(candidate)
-            # In a large IPv4 subnet .0 and .255 are good addresses that people and filters take for bad ones.
-            if near.version == 4 and candidate & 0xFF in (0, 0xFF) and subnet.prefixlen < 31:
-                continue
-            if tried not in taken and not any(tried in block for block in blocks) and not known.spoken_for(tried):
-                yield tried
-        up = _step(make(up), blocks, 1) if up <= last else up
-        down = _step(make(down), blocks, -1) if down >= first else down
+    start = int(near)
+    upwards = _outside(max(start, first), last, 1, near.version, blocks)
+    downwards = _outside(min(start - 1, last), first, -1, near.version, blocks)
+    for number in heapq.merge(upwards, downwards, key=lambda n: abs(n - start)):
+        # In a large IPv4 subnet .0 and .255 are good addresses that people and filters take for bad ones.
+        if near.version == 4 and number & 0xFF in (0, 0xFF) and subnet.prefixlen < 31:
+            continue
+        address = make(number)
+        if address not in taken and not known.spoken_for(address):
+            yield address
 
 
-def _step(address: IPAddress, blocks: list[RangeSet], direction: int) -> int:
-    for block in blocks:
-        inside = block.find(address)
-        if inside is not None:
-            return inside.last + 1 if direction > 0 else inside.first - 1
-    return int(address) + direction
+def _outside(number: int, end: int, step: int, version: int, blocks: list[RangeSet]) -> Iterator[int]:
+    """The numbers up (``step`` 1) or down (-1) to ``end``, whole blocks stepped over: a pool may have millions."""
+    while (end - number) * step >= 0:
+        inside = next((found for b in blocks if (found := b.find_number(version, number)) is not None), None)
+        if inside is None:
+            yield number
+            number += step
+        else:
+            number = inside.last + 1 if step > 0 else inside.first - 1
