@@ -57,7 +57,7 @@ def test_the_whole_demo(tmp_path: Path) -> None:
     for words in [line[2:].split()[1:] for line in done.stdout.splitlines() if line.startswith("$ fixed-anchor")]:
         if "cutover" in words:
             words += ["--unattended"]
-        expected = {"check": (0, 1), "confirm": (7,)}.get(next(w for w in words if w.isalpha()), (0,))
+        expected = {"check": (0, 1), "probe": (1,), "confirm": (7,)}.get(next(w for w in words if w.isalpha()), (0,))
         typed = run(tmp_path / "tern-point", *words)
         assert typed.returncode in expected, (words, typed.stdout, typed.stderr)
 

@@ -11,6 +11,7 @@ from fixed_anchor.core.addresses import parse_address, parse_network, parse_rang
 from fixed_anchor.core.claims import (
     Claims,
     LeaseClaim,
+    LeaseList,
     ListedClaim,
     PoolClaim,
     RecordClaim,
@@ -73,7 +74,7 @@ def server(*pools: str, keeps: bool = True, **reserved: str) -> Claims:
 
 
 def lease(address: str, mac: str | None, state: str = "active", ends: int | None = 9000, name: str = "") -> Claims:
-    return Claims("kea-leases", "l", leases=(LeaseClaim(parse_address(address), AT, mac, state, ends, name),))
+    return Claims("kea-leases", "l", leases=LeaseList([LeaseClaim(parse_address(address), AT, mac, state, ends, name)]))
 
 
 def record(address: str, name: str, kind: str = "A") -> Claims:
@@ -169,7 +170,7 @@ def test_where_a_server_and_the_plan_disagree() -> None:
 
 
 def test_a_pool_that_is_nearly_full() -> None:
-    leases = tuple(LeaseClaim(parse_address(f"203.0.113.{n}"), AT, OTHER, "active", 9000) for n in range(100, 110))
+    leases = LeaseList(LeaseClaim(parse_address(f"203.0.113.{n}"), AT, OTHER, "active", 9000) for n in range(100, 110))
     full = Claims("kea-leases", "l", leases=leases)
     known = Knowledge(plan(), [server("203.0.113.100 - 203.0.113.109", "203.0.113.200/29"), full], now=NOW)
     (found,) = segment_findings(known, known.plan.segments["quay"])

@@ -7,6 +7,7 @@ import hashlib
 import os
 import shutil
 import subprocess
+from collections.abc import Callable
 from pathlib import Path
 
 PACKAGES = (
@@ -45,48 +46,84 @@ MASKED = (
     "ssh.service",
 )
 
+#: The servers run in a tree of their own, never on the machine itself.
+SERVERS = ("iproute2", "busybox", "kea-dhcp4-server", "isc-dhcp-server", "isc-dhcp-client", "dnsmasq-base", "unbound")
+
+#: Packages of which only the examples are wanted: unpacked, and nothing of them installed.
+EXAMPLES = ("kea-doc", "kea-dhcp4-server", "kea-dhcp6-server", "isc-dhcp-server", "dnsmasq-base", "bind9",
+            "libvirt-daemon-config-network", "dnsmasq")  # fmt: skip
+
 CACHE = Path(os.environ.get("FIXED_ANCHOR_LAB_CACHE", "/var/cache/fixed-anchor-lab"))
 
 
 def base_image() -> Path:
-    """The folder of the unpacked image, made on first use (some 45 s and 350 MB)."""
-    key = hashlib.sha256("\n".join((SUITE, *PACKAGES, *MASKED, "2")).encode()).hexdigest()[:12]
+    """The folder of the unpacked image of a host, made on first use (some 45 s and 350 MB)."""
+    return _kept(("host", *PACKAGES, *MASKED, "2"), lambda root: _make_host(root))
+
+
+def servers_image() -> Path:
+    """The folder of a tree with DHCP and DNS servers, made on first use."""
+    return _kept(("servers", *SERVERS, "1"), lambda root: _bootstrap(root, SERVERS))
+
+
+def shipped_examples() -> Path:
+    """The folder in which the packages of the servers lie unpacked, for their example files."""
+    return _kept(("examples", *EXAMPLES, "1"), _unpack)
+
+
+def _kept(parts: tuple[str, ...], make: Callable[[Path], None]) -> Path:
+    key = hashlib.sha256("\n".join((SUITE, *parts)).encode()).hexdigest()[:12]
     root = CACHE / key
     CACHE.mkdir(parents=True, exist_ok=True)
     with open(CACHE / f"{key}.lock", "w") as lock:
         fcntl.flock(lock, fcntl.LOCK_EX)
         if not root.is_dir():
-            _make(root)
+            beside = root.with_name(root.name + ".new")
+            shutil.rmtree(beside, ignore_errors=True)
+            beside.mkdir()
+            make(beside)
+            beside.rename(root)
     return root
 
 
-def _make(root: Path) -> None:
-    beside = root.with_name(root.name + ".new")
-    shutil.rmtree(beside, ignore_errors=True)
+def _bootstrap(root: Path, packages: tuple[str, ...]) -> None:
     archive = root.with_suffix(".tar")
     subprocess.run(
-        ["mmdebstrap", "--quiet", "--variant=minbase", f"--include={','.join(PACKAGES)}", SUITE, str(archive)],
+        ["mmdebstrap", "--quiet", "--variant=minbase", f"--include={','.join(packages)}", SUITE, str(archive)],
         check=True,
     )
-    beside.mkdir()
-    subprocess.run(["tar", "--numeric-owner", "-xpf", str(archive), "-C", str(beside), "--exclude=./dev/*"], check=True)
+    subprocess.run(["tar", "--numeric-owner", "-xpf", str(archive), "-C", str(root), "--exclude=./dev/*"], check=True)
     archive.unlink()
-    (beside / "etc/machine-id").write_text("")
+
+
+def _make_host(root: Path) -> None:
+    _bootstrap(root, PACKAGES)
+    (root / "etc/machine-id").write_text("")
     for unit in MASKED:
-        mask = beside / "etc/systemd/system" / unit
+        mask = root / "etc/systemd/system" / unit
         mask.unlink(missing_ok=True)
         mask.symlink_to("/dev/null")
     # A Python that lies in root's home must be reachable for others, too.
-    (beside / "root").chmod(0o755)
-    (beside / "etc/hosts").write_text("127.0.0.1 localhost\n")
-    beside.rename(root)
+    (root / "root").chmod(0o755)
+    (root / "etc/hosts").write_text("127.0.0.1 localhost\n")
 
 
-def mount_copy(folder: Path) -> Path:
-    """A copy of the image that may be written to (an overlay below ``folder``); :func:`unmount` takes it away."""
+def _unpack(root: Path) -> None:
+    for package in EXAMPLES:
+        subprocess.run(["apt-get", "download", "-q", package], cwd=root, check=True, capture_output=True)
+    for archive in root.glob("*.deb"):
+        subprocess.run(["dpkg-deb", "-x", archive.name, "."], cwd=root, check=True)
+        archive.unlink()
+
+
+def mount_copy(folder: Path, image: Path | None = None) -> Path:
+    """A copy of an image (that of hosts unless named) to be written to, an overlay below ``folder``.
+
+    :func:`unmount` takes it away.
+    """
     for part in ("upper", "work", "root"):
         (folder / part).mkdir(parents=True, exist_ok=True)
-    layers = f"lowerdir={base_image()},upperdir={folder}/upper,workdir={folder}/work"
+    layers = f"lowerdir={image or base_image()},upperdir={folder}/upper,workdir={folder}/work"
     subprocess.run(["mount", "-t", "overlay", "overlay", "-o", layers, str(folder / "root")], check=True)
     return folder / "root"
 

@@ -64,7 +64,8 @@ class Segment:
     pool = ("203.0.113.100", "203.0.113.199")
     router_mac = "00:00:5e:00:53:01"
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, serve: bool = True) -> None:
+        """``serve`` runs the router's own DHCP and DNS server; others may be run by :meth:`run_server`."""
         self.folder = folder
         self.namespace = Namespace("quay")
         self.neighbours: list[Namespace] = []
@@ -73,7 +74,11 @@ class Segment:
         self.namespace("ip", "link", "set", "br0", "up")
         for address in (f"{self.router}/24", "203.0.113.2/24", "2001:db8:7e:1::1/64"):
             self.namespace("ip", "address", "add", address, "dev", "br0")
-        self.server = self._serve()
+        self.server = self._serve() if serve else None
+
+    def run_server(self, root: Path, *argv: str, name: str) -> subprocess.Popen[bytes]:
+        """Runs a server of the tree ``root`` on the router; what it prints goes to ``NAME.log``."""
+        return self.namespace.start("chroot", str(root), *argv, log=self.folder / f"{name}.log")
 
     def _serve(self) -> subprocess.Popen[bytes]:
         # The DHCP server keeps its leases in the test's folder, and answers DNS for the site.
@@ -96,6 +101,7 @@ class Segment:
             "--domain=ternpoint.example",
             "--local=/ternpoint.example/",
             "--host-record=gull.ternpoint.example,203.0.113.9",
+            "--ptr-record=19.113.0.203.in-addr.arpa,tide-db.ternpoint.example",
             log=self.folder / "dnsmasq.log",
         )
 

@@ -23,8 +23,16 @@ BEFORE_CUTOVER = (
         "survey --plan plan.yaml --host tide-db",
     ),
     (
+        "Is an address free? This machine answers only when it is asked for the third time.",
+        f"--state-dir {STATE} probe 203.0.113.32",
+    ),
+    (
         "Check two hosts of the plan. One address answers on the wire although it drops pings, one lies in a pool.",
         "check plan.yaml --host kelp-files --host sonar-vm1",
+    ),
+    (
+        "gannet-ws would keep the address it leases. What the DHCP server must be told is drafted with its file.",
+        "draft plan.yaml --host gannet-ws",
     ),
     ("Check tide-db: clear, with all that was looked at.", "check plan.yaml --host tide-db"),
     ("The exact change of its file. Nothing is touched yet.", "draft plan.yaml --host tide-db"),

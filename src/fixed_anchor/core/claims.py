@@ -5,9 +5,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator
+from typing import Protocol
+
 import msgspec
 
-from fixed_anchor.core.addresses import AddressRange, IPAddress, IPNetwork
+from fixed_anchor.core.addresses import AddressRange, IPAddress, IPNetwork, address_key
 from fixed_anchor.core.config import Place
 
 
@@ -65,6 +68,48 @@ class LeaseClaim(msgspec.Struct, frozen=True, gc=False):
         return self.state != "free" and (self.ends is None or self.ends > now)
 
 
+class Leases(Protocol):
+    """Many leases, asked for by address. An address's key is that of :func:`address_key`."""
+
+    def __len__(self) -> int: ...
+
+    def __iter__(self) -> Iterator[LeaseClaim]: ...
+
+    def keys(self) -> Iterable[int]:
+        """The keys of all addresses that have an entry."""
+        ...
+
+    def at(self, key: int) -> LeaseClaim | None:
+        """The latest entry for an address."""
+        ...
+
+    def held(self, now: int) -> Iterable[int]:
+        """The keys of the addresses that the server keeps from others at ``now``."""
+        ...
+
+
+class LeaseList:
+    """Leases that are all read already; of several for one address the last counts."""
+
+    def __init__(self, leases: Iterable[LeaseClaim] = ()) -> None:
+        self._by_key = {address_key(lease.address): lease for lease in leases}
+
+    def __len__(self) -> int:
+        return len(self._by_key)
+
+    def __iter__(self) -> Iterator[LeaseClaim]:
+        return iter(self._by_key.values())
+
+    def keys(self) -> Iterable[int]:
+        return self._by_key
+
+    def at(self, key: int) -> LeaseClaim | None:
+        return self._by_key.get(key)
+
+    def held(self, now: int) -> Iterable[int]:
+        return [key for key, lease in self._by_key.items() if lease.holds(now)]
+
+
 class RecordClaim(msgspec.Struct, frozen=True, gc=False):
     """A DNS record or a line of a hosts file: ``name`` (no closing dot) has ``address``.
 
@@ -107,7 +152,7 @@ class Claims(msgspec.Struct, frozen=True):
     pools: tuple[PoolClaim, ...] = ()
     subnets: tuple[SubnetClaim, ...] = ()
     reservations: tuple[ReservationClaim, ...] = ()
-    leases: tuple[LeaseClaim, ...] = ()
+    leases: Leases = LeaseList()
     records: tuple[RecordClaim, ...] = ()
     listed: tuple[ListedClaim, ...] = ()
     untidy: tuple[Remark, ...] = ()

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left, bisect_right
 from collections.abc import Iterable, Iterator
 from functools import cached_property
 
 import msgspec
 
-from fixed_anchor.core.addresses import AddressRange, IPAddress, RangeSet
+from fixed_anchor.core.addresses import SIX, AddressRange, IPAddress, RangeSet, address_key
 from fixed_anchor.core.claims import Claims, LeaseClaim, ListedClaim, RecordClaim, Remark, ReservationClaim, SubnetClaim
 from fixed_anchor.core.config import Place
 from fixed_anchor.core.findings import Consulted, NotConsulted
@@ -36,10 +37,6 @@ _TELLS = {
     "resolver": "records",
     "address-list": "rows",
 }
-
-
-#: Sets the keys of IPv6 addresses apart from those of IPv4.
-_SIX = 1 << 128
 
 
 class Knowledge:
@@ -139,7 +136,7 @@ class Knowledge:
         Of most addresses of a plan nothing is known, so this one question saves many.
         """
         version, number = address.version, int(address)
-        if (number if version == 4 else number | _SIX) in self._mentioned or self._wide:
+        if (number if version == 4 else number | SIX) in self._mentioned or self._wide:
             return False
         pools, aside = self._pool_sets.get(segment), self._asides[segment]
         if pools is not None and pools.find_number(version, number) is not None:
@@ -179,11 +176,11 @@ class Knowledge:
         return self._names.get(name.rstrip(".").lower(), [])
 
     def reservations(self, address: IPAddress) -> list[ReservationClaim]:
-        key = _key(address)
+        key = address_key(address)
         return [r for source in (self._planned, *self._sources) for r in source.reservations.get(key, ())]
 
     def records(self, address: IPAddress) -> list[RecordClaim]:
-        key = _key(address)
+        key = address_key(address)
         return [r for source in self._sources for r in source.records.get(key, ())]
 
     def listed(self, address: IPAddress) -> list[ListedClaim]:
@@ -192,8 +189,7 @@ class Knowledge:
 
     def held_leases(self, address: IPAddress) -> list[LeaseClaim]:
         """Leases of ``address`` that a server still keeps."""
-        key = _key(address)
-        return [lease for s in self._sources for lease in s.leases.get(key, ()) if lease.holds(self.now)]
+        return [lease for lease in self._leases_at(address_key(address)) if lease.holds(self.now)]
 
     def left_out_by_server(self, address: IPAddress) -> bool:
         """Whether a DHCP server's own configuration serves the subnet of ``address``, and no pool of it has it."""
@@ -211,17 +207,17 @@ class Knowledge:
 
     @cached_property
     def leases_in_pools(self) -> dict[AddressRange, int]:
-        """How many addresses of each pool are leased now; pools without a lease are left out."""
-        everywhere = RangeSet(pool for pools in self._pools.values() for pool, _ in pools)
-        counted: dict[AddressRange, set[int]] = {}
-        for claims in self.claims:
-            for lease in claims.leases:
-                if lease.holds(self.now):
-                    number = int(lease.address)
-                    pool = everywhere.find_number(lease.address.version, number)
-                    if pool is not None:
-                        counted.setdefault(pool, set()).add(number)
-        return {pool: len(addresses) for pool, addresses in counted.items()}
+        """How many addresses of each pool are leased now."""
+        held = sorted({key for claims in self.claims for key in claims.leases.held(self.now)})
+        counted: dict[AddressRange, int] = {}
+        for pool in {pool for pools in self._pools.values() for pool, _ in pools}:
+            shift = 0 if pool.version == 4 else SIX
+            counted[pool] = bisect_right(held, pool.last | shift) - bisect_left(held, pool.first | shift)
+        return counted
+
+    def _leases_at(self, key: int) -> list[LeaseClaim]:
+        found = (claims.leases.at(key) for claims in self.claims)
+        return [lease for lease in found if lease is not None]
 
     @cached_property
     def taken_by_plan(self) -> frozenset[IPAddress]:
@@ -288,45 +284,42 @@ class _Indexed:
         self.claims = claims
         self.label = claims.label
         self.reservations: dict[int, list[ReservationClaim]] = {}
-        self.leases: dict[int, list[LeaseClaim]] = {}
         self.records: dict[int, list[RecordClaim]] = {}
         self._rows: dict[int, list[ListedClaim]] = {}
         self._wide: list[ListedClaim] = []
         for reservation in claims.reservations:
-            self.reservations.setdefault(_key(reservation.address), []).append(reservation)
-        for lease in claims.leases:
-            self.leases.setdefault(_key(lease.address), []).append(lease)
+            self.reservations.setdefault(address_key(reservation.address), []).append(reservation)
         for record in claims.records:
-            self.records.setdefault(_key(record.address), []).append(record)
+            self.records.setdefault(address_key(record.address), []).append(record)
         for row in claims.listed:
             if row.range.size == 1:
-                self._rows.setdefault(_key(row.range.ends[0]), []).append(row)
+                self._rows.setdefault(address_key(row.range.ends[0]), []).append(row)
             elif not knowledge.is_subnet(row.range):
                 # A row for a whole subnet says which network that is, not who holds each address of it.
                 self._wide.append(row)
 
     def mention(self, keys: set[int]) -> None:
         """Adds the keys of all addresses that something is said of here."""
-        keys.update(self.leases, self.reservations, self.records, self._rows)
+        keys.update(self.claims.leases.keys(), self.reservations, self.records, self._rows)
 
     @property
     def has_wide_rows(self) -> bool:
         return bool(self._wide)
 
     def rows(self, address: IPAddress) -> list[ListedClaim]:
-        found = self._rows.get(_key(address), [])
+        found = self._rows.get(address_key(address), [])
         return found + [r for r in self._wide if address in r.range] if self._wide else found
 
     def said(self, address: IPAddress, now: int) -> str:
         """What the source says of one address, in words."""
-        key = _key(address)
+        key = address_key(address)
         kind = _TELLS.get(self.claims.kind, "entries")
         if kind == "reservations":
             kept = self.reservations.get(key)
             return "reserved for " + ", ".join(whom(r) for r in kept) if kept else "not reserved"
         if kind == "leases":
-            held = [lease for lease in self.leases.get(key, ()) if lease.holds(now)]
-            return "leased to " + ", ".join(lease.mac or lease.name or "?" for lease in held) if held else "no lease"
+            lease = self.claims.leases.at(key)
+            return f"leased to {lease.mac or lease.name or '?'}" if lease and lease.holds(now) else "no lease"
         if kind == "records":
             names = [r.name for r in self.records.get(key, ())]
             return ", ".join(dict.fromkeys(names)) if names else "no name"
@@ -341,11 +334,6 @@ def _planned(plan: Plan) -> Iterator[ReservationClaim]:
         for mac, addresses in segment.reservations.items():
             for address in addresses:
                 yield ReservationClaim(address, place, mac)
-
-
-def _key(address: IPAddress) -> int:
-    """An integer for each address of both families: hashing one is far cheaper than hashing the object."""
-    return int(address) if address.version == 4 else int(address) | _SIX
 
 
 def whom(reservation: ReservationClaim) -> str:

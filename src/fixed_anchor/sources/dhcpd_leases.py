@@ -5,7 +5,7 @@ from __future__ import annotations
 import calendar
 
 from fixed_anchor.core.addresses import parse_address, parse_mac
-from fixed_anchor.core.claims import Claims, LeaseClaim, Remark
+from fixed_anchor.core.claims import Claims, LeaseClaim, LeaseList, Remark
 from fixed_anchor.core.config import Place
 from fixed_anchor.sources.isc_text import Statement, parse
 from fixed_anchor.sources.protocol import Origin, Reader
@@ -48,7 +48,7 @@ class DhcpdLeases:
                 broken.append(Remark(f"a lease that cannot be read: {problem}", Place(path, statement.line)))
         if error is not None:
             broken.append(Remark(error.what, Place(path, error.line or 1)))
-        return Claims(origin.kind, origin.shown, leases=tuple(latest.values()), broken=tuple(broken))
+        return Claims(origin.kind, origin.shown, leases=LeaseList(latest.values()), broken=tuple(broken))
 
 
 def _lease(statement: Statement, text: str, client: str | None, latest: dict[str, LeaseClaim]) -> None:

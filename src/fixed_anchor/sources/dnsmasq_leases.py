@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from fixed_anchor.core.addresses import parse_address, parse_mac
-from fixed_anchor.core.claims import Claims, LeaseClaim, Remark
+from fixed_anchor.core.claims import Claims, LeaseClaim, LeaseList, Remark
 from fixed_anchor.core.config import Place
 from fixed_anchor.sources.protocol import Origin, Reader, text_of
 
@@ -40,4 +40,4 @@ class DnsmasqLeases:
             ends = int(words[0])
             name = "" if words[3] == "*" else words[3]
             leases.append(LeaseClaim(address, place, mac, "active", ends or None, name))
-        return Claims(origin.kind, origin.shown, leases=tuple(leases), broken=tuple(broken))
+        return Claims(origin.kind, origin.shown, leases=LeaseList(leases), broken=tuple(broken))

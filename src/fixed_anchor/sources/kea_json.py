@@ -16,7 +16,7 @@ from fixed_anchor.core.errors import InputError
 _SPACE = re.compile(r"(?:\s+|#[^\n]*|//[^\n]*|/\*.*?\*/)+", re.DOTALL)
 _INCLUDE = re.compile(r'<\?include\s+"([^"\n]*)"\s*\?>')
 _STRING = re.compile(r'"(?:[^"\\\x00-\x1f]|\\.)*"')
-_NUMBER = re.compile(r"-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?(?:[eE][+-]?[0-9]+)?")
+_NUMBER = re.compile(r"-?(?:(?:0|[1-9][0-9]*)(?:\.[0-9]*)?|\.[0-9]+)(?:[eE][+-]?[0-9]+)?")
 _WORDS = {"true": True, "false": False, "null": None}
 _DEPTH = 64
 
@@ -160,6 +160,7 @@ class _Parser:
         if number:
             self.at = number.end()
             digits = number[0]
+            # Kea takes `.5` for a number, too.
             return int(digits) if digits.lstrip("-").isdigit() and len(digits) < 20 else float(digits)
         for word, value in _WORDS.items():
             if self.text.startswith(word, self.at):

@@ -28,13 +28,11 @@ from fixed_anchor.dialects import DIALECTS
 from fixed_anchor.dialects.protocol import FileEdit, FileText, Steps, apply_edits
 from fixed_anchor.engine import driver
 from fixed_anchor.engine.data import Change
-from fixed_anchor.machines.here import Here
 from fixed_anchor.machines.protocol import Machine
-from fixed_anchor.machines.standin import Standin
 from fixed_anchor.observe.stocktaking import dialect_files, take_stock
 from fixed_anchor.vantages.protocol import Place
 from fixed_anchor.workflow.draft import HostDraft, extra_steps, joined_steps
-from fixed_anchor.workflow.site import place_on, simulated_vantage
+from fixed_anchor.workflow.site import place_of
 from fixed_anchor.workflow.verify import VerifyResult, verify_when_settled
 
 #: Seconds that a stack has after activation until its state is judged.
@@ -225,9 +223,5 @@ def _notes(machine: Machine, folder: str) -> dict[str, Any]:
 
 def own_vantage(machine: Machine, interface: str) -> Place | str:
     """A vantage on the machine's own interface, for a change without a plan."""
-    if isinstance(machine, Standin):
-        return simulated_vantage(machine, interface)
     found = take_stock(machine).interface(interface)
-    if isinstance(machine, Here) and found is not None and found.link.mac is not None:
-        return place_on(found)
-    return f"there is no vantage on {interface}"
+    return place_of(machine, found) if found is not None else f"{machine.name} has no interface {interface}"

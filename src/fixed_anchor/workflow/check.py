@@ -90,7 +90,7 @@ def check_with_knowledge(
         found = survey.interface(interface.name) if survey else None
         leased = found.leased_addresses() if found else ()
         held = tuple(a.address.ip for a in found.addresses) if found else ()
-        own = survey.own_macs() if survey else frozenset(m for m in (interface.mac,) if m)
+        own = survey.own_macs() if survey else frozenset((interface.mac,)) if interface.mac else _NO_MACS
         answers, why_not = seen.of((host.name, interface.name))
         findings += knowledge_findings(known, host, interface, leased, held)
         if wire:
@@ -116,6 +116,8 @@ def _switched_off(jobs: list[Job]) -> Iterable[Finding]:
             host=next(iter(hosts)) if len(hosts) == 1 else None,
         )
 
+
+_NO_MACS: frozenset[str] = frozenset()
 
 #: What a draft puts right by itself speaks against no change; `survey` still says it.
 _DRAFTED_AWAY = ("rewritten-at-boot", "file-too-open", "resolv-conf-not-ours")

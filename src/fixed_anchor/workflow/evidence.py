@@ -22,6 +22,7 @@ from fixed_anchor.core.addresses import (
 from fixed_anchor.core.claims import (
     Claims,
     LeaseClaim,
+    LeaseList,
     ListedClaim,
     PoolClaim,
     RecordClaim,
@@ -173,7 +174,7 @@ def _claims(entry: dict[str, Any], read_at: str) -> Claims:
             ReservationClaim(parse_address(r[0]), _at(r), _mac(r[1]), str(r[2]), bool(r[3]))
             for r in entry["reservations"]
         ),
-        leases=tuple(
+        leases=LeaseList(
             LeaseClaim(
                 parse_address(c[0]), _at(c), _mac(c[1]), str(c[2]), None if c[3] is None else int(c[3]), str(c[4])
             )

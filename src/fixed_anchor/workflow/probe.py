@@ -13,11 +13,11 @@ from fixed_anchor.core.findings import Consulted, NotConsulted
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
 from fixed_anchor.machines.here import Here
 from fixed_anchor.machines.protocol import Machine
-from fixed_anchor.observe.stocktaking import take_stock
+from fixed_anchor.observe.stocktaking import look_at_kernel
 from fixed_anchor.vantages import across_router
 from fixed_anchor.vantages.protocol import AsksDns, Place
 from fixed_anchor.workflow import names
-from fixed_anchor.workflow.carry_out import own_vantage
+from fixed_anchor.workflow.site import place_of
 from fixed_anchor.workflow.wire import look
 
 FREE, TAKEN, UNDETERMINED = "free", "taken", "undetermined"
@@ -55,7 +55,7 @@ def probe(machine: Machine, addresses: Iterable[IPAddress], interface: str | Non
 
     Raises :class:`InputError` for an interface that is not there.
     """
-    survey = take_stock(machine)
+    survey = look_at_kernel(machine)
     wanted = list(dict.fromkeys(addresses))
     by_interface: dict[str, list[IPAddress]] = {}
     beyond: list[IPAddress] = []
@@ -98,7 +98,7 @@ def _on_link(interface: SurveyedInterface, address: IPAddress) -> bool:
 def _on_segment(
     machine: Machine, survey: HostSurvey, interface: SurveyedInterface, targets: list[IPAddress]
 ) -> list[ProbedAddress]:
-    place = own_vantage(machine, interface.name)
+    place = place_of(machine, interface)
     foreign = [t for t in targets if t not in survey.own_addresses()]
     why: dict[IPAddress, str] = {}
     seen = {}
@@ -172,7 +172,7 @@ def _across_router(machine: Machine, survey: HostSurvey, address: IPAddress) -> 
         if across_router.anybody(answered):
             holders = (Held(None, next(w for w, s in answered if across_router.anybody([(w, s)]))),)
     resolvers = tuple(dict.fromkeys(r for i in survey.interfaces for r in i.resolvers))
-    place: Place | str = own_vantage(machine, survey.interfaces[0].name) if survey.interfaces else ""
+    place: Place | str = place_of(machine, survey.interfaces[0]) if survey.interfaces else ""
     _names(consulted, missing, None if isinstance(place, str) else place, resolvers, address)
     verdict = TAKEN if holders else UNDETERMINED
     return ProbedAddress(address, verdict, holders, tuple(consulted), tuple(missing))

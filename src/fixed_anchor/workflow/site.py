@@ -14,6 +14,7 @@ from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
 from fixed_anchor.machines.here import Here
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.machines.standin import Standin
+from fixed_anchor.observe import kernel
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.packets.ipv6 import link_local_of
 from fixed_anchor.standins.wire import SimulatedWire
@@ -50,7 +51,9 @@ class Site:
 
     def _is_here(self, host: HostPlan) -> bool:
         if self._own_macs is None:
-            self._own_macs = self.here_survey().own_macs()
+            # The kernel's links are enough to tell; a whole survey is made only where the answer is yes.
+            links = kernel.links(self.here)
+            self._own_macs = frozenset(m for k in links for m in (k.facts.mac, k.facts.permanent_mac) if m)
         return any(i.mac in self._own_macs for i in host.interfaces)
 
     def survey(self, host: HostPlan) -> HostSurvey | None:
@@ -139,6 +142,15 @@ def place_on(found: SurveyedInterface) -> Place:
     if os.geteuid() == 0 and found.link.mac is not None:
         return RawVantage.on(found)
     return UnprivilegedVantage(found.name, found.link.vlan)
+
+
+def place_of(machine: Machine, interface: SurveyedInterface) -> Place | str:
+    """A place on an interface of ``machine``, or why there is none."""
+    if isinstance(machine, Standin):
+        return simulated_vantage(machine, interface.name)
+    if isinstance(machine, Here):
+        return place_on(interface)
+    return f"{machine.name} is a file tree, with no wire to look at"
 
 
 def simulated_vantage(machine: Standin, interface: str) -> Place | str:

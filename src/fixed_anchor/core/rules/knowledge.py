@@ -31,6 +31,11 @@ def knowledge_findings(
     ``leased_now`` are the addresses that the interface holds by DHCP today, ``held_now`` all
     that it holds; both are empty where that is not known.
     """
+    segment = interface.segment
+    usual = not interface.expect and not leased_now and not known.knows_names and known.pools_known(segment)
+    if usual and all(known.nothing_known(segment, h.address) for h in interface.hold):
+        # Of the usual host of a large plan nothing is known, and then there is nothing to be said.
+        return
     raised = partial(finding, host=host.name, interface=interface.name, seen_in=f"{known.plan.file}:{interface.line}")
     if any(h.address.version == 4 for h in interface.hold) and not known.pools_known(interface.segment):
         yield raised(

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator
 from functools import partial
 from ipaddress import IPv4Address, IPv6Address
 
-from fixed_anchor.core.addresses import IPAddress, IPNetwork
+from fixed_anchor.core.addresses import IPAddress, IPNetwork, address_key
 from fixed_anchor.core.findings import Finding, finding
 from fixed_anchor.core.plan import HostPlan, InterfacePlan, Plan, Segment
 from fixed_anchor.core.wanted import gateways_of
@@ -21,23 +21,47 @@ def plan_findings(plan: Plan) -> Iterator[Finding]:
     yield from _segments(plan)
     yield from _hostnames(plan)
     yield from _shared_between_interfaces(plan)
-    sound = {name: _sound(segment) for name, segment in plan.segments.items()}
+    usual = {name: _Usual(segment) for name, segment in plan.segments.items()}
     for host in plan.hosts.values():
         for interface in host.interfaces:
             segment = plan.segments[interface.segment]
-            yield from _addresses(plan, host, interface, segment)
+            own_gateways = interface.gateways is not None
+            if own_gateways or not all([usual[interface.segment].fits(held.address) for held in interface.hold]):
+                yield from _addresses(plan, host, interface, segment)
             # An interface that says nothing of its own has the way out of its segment.
-            own = interface.gateways is not None or interface.resolvers is not None or interface.ipv6 != "untouched"
-            if own or not sound[interface.segment]:
+            own = own_gateways or interface.resolvers is not None or interface.ipv6 != "untouched"
+            if own or not usual[interface.segment].way_out:
                 yield from _way_out(plan, host, interface, segment)
         if len(host.interfaces) > 1 or any(len(gateways_of(i, plan.segments[i.segment])) > 1 for i in host.interfaces):
             yield from _two_default_routes(plan, host)
 
 
-def _sound(segment: Segment) -> bool:
-    """Whether an IPv4 host of this segment has a gateway inside the subnet, and resolvers."""
-    gateways = [g.address for g in segment.gateways if g.address.version == 4]
-    return bool(gateways and segment.resolvers) and all(segment.subnet_of(g) is not None for g in gateways)
+class _Usual:
+    """What is true of most addresses of a segment, asked quickly: nothing speaks against them.
+
+    An address that does not fit is looked at with care, and a finding is made or not.
+    """
+
+    def __init__(self, segment: Segment) -> None:
+        self._spans = [
+            (s.version, int(s.network_address) + 1, int(s.broadcast_address) - 1)
+            for s in segment.subnets
+            # A wider one may have special ranges inside.
+            if 16 <= s.prefixlen < s.max_prefixlen - 1 and special_use(s.network_address) is None
+        ]
+        self._gateways = {address_key(g.address) for g in segment.gateways}
+        gateways = [g.address for g in segment.gateways if g.address.version == 4]
+        inside = all(segment.subnet_of(g) is not None for g in gateways)
+        #: Whether an IPv4 host has a gateway inside the subnet, and resolvers.
+        self.way_out = bool(gateways and segment.resolvers) and inside
+
+    def fits(self, address: IPAddress) -> bool:
+        """Whether ``address`` lies inside a subnet for hosts, is neither end of it, and not the gateway's."""
+        version, number = address.version, int(address)
+        for family, first, last in self._spans:
+            if family == version and first <= number <= last:
+                return address_key(address) not in self._gateways
+        return False
 
 
 def special_use(address: IPAddress) -> str | None:
@@ -183,14 +207,19 @@ def _two_default_routes(plan: Plan, host: HostPlan) -> Iterator[Finding]:
 
 
 def _shared_between_interfaces(plan: Plan) -> Iterator[Finding]:
-    # Keyed by version and integer: hashing an address object is slow.
-    holders: dict[tuple[int, int], tuple[str, str]] = {}
+    interfaces = [i for host in plan.hosts.values() for i in host.interfaces]
+    keys = [address_key(h.address) for i in interfaces for h in i.hold]
+    keys += [address_key(a) for i in interfaces for a in i.expect]
+    given = [i.mac for i in interfaces if i.mac is not None]
+    if len(set(keys)) == len(keys) and len(set(given)) == len(given):
+        return
+    holders: dict[int, tuple[str, str]] = {}
     macs: dict[str, tuple[str, str]] = {}
     for host in plan.hosts.values():
         for interface in host.interfaces:
             me = (host.name, interface.name)
             for address in [h.address for h in interface.hold] + list(interface.expect):
-                other = holders.setdefault((address.version, int(address)), me)
+                other = holders.setdefault(address_key(address), me)
                 if other != me:
                     yield finding(
                         "held-twice",
