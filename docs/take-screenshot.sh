@@ -10,7 +10,7 @@ Xvfb "$display" -screen 0 1280x800x24 >/dev/null 2>&1 &
 screen=$!
 trap 'kill $screen 2>/dev/null' EXIT
 sleep 1
-DISPLAY=$display xterm -fa 'DejaVu Sans Mono' -fs "${SIZE:-11}" -geometry "${GRID:-140x47}+0+0" -bg '#101418' -fg '#d8dee4' \
+DISPLAY=$display xterm -fa 'DejaVu Sans Mono' -fs "${SIZE:-11}" -geometry "${GRID:-140x42}+0+0" -bg '#101418' -fg '#d8dee4' \
     -e sh -c 'clear; "$@"; sleep 600' sh "$@" &
 terminal=$!
 sleep "$seconds"

@@ -120,7 +120,7 @@ def test_two_addresses_and_ipv6(on_lease: LabHost) -> None:
     host = on_lease
     held = (ANOTHER, "203.0.113.21", "2001:db8:7e:1::20")
     plan(host, f'hold: [{ANOTHER}, 203.0.113.21, "2001:db8:7e:1::20"]')
-    cutover(host, "--accept", "not-probed", "--because", "IPv6 neighbours are not asked yet")
+    cutover(host)
     is_static(host, *held)
     assert "via 2001:db8:7e:1::1" in host("ip", "-6", "route", "show", "default").stdout
     reboot(host, *held)

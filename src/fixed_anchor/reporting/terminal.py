@@ -240,6 +240,7 @@ def show_probe(out: Console, result: ProbeResult) -> None:
         held = ", ".join(f"{h.mac or 'somebody'} ({h.seen_by})" for h in answer.holders)
         out.print(line.append(f"   held by {printable(held)}" if held else "", style="default"))
         _show_looks(out, answer.consulted, answer.not_consulted)
+        out.print()
 
 
 # --- draft -------------------------------------------------------------------------------
