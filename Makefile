@@ -19,8 +19,8 @@ test: $(VENV)/.ready
 	$(BIN)/python -m pytest -n 4 --dist worksteal
 
 lint: $(VENV)/.ready
-	$(BIN)/ruff check src tests
-	$(BIN)/ruff format --check src tests
+	$(BIN)/ruff check src tests bench
+	$(BIN)/ruff format --check src tests bench
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 	$(BIN)/shellcheck --shell=sh src/fixed_anchor/engine/engine.sh
