@@ -73,7 +73,21 @@ def main() -> None:
         inside(HOLDERS, "ip", "address", "flush", "dev", "eth0")
         inside(HOLDERS, "ip", "route", "add", "local", "198.18.0.0/16", "dev", "lo")
         sweep("/16, all answer", "198.18.0.0/16", 65534)
-        shaped = "tc qdisc add dev eth0 root tbf rate 10mbit burst 32kbit latency 400ms".split()
+        shaped = [
+            "tc",
+            "qdisc",
+            "add",
+            "dev",
+            "eth0",
+            "root",
+            "tbf",
+            "rate",
+            "10mbit",
+            "burst",
+            "32kbit",
+            "latency",
+            "400ms",
+        ]
         inside(HOLDERS, *shaped)
         inside(ASKER, *shaped)
         sweep("/16, all answer, 10 Mbit/s", "198.18.0.0/16", 65534)
