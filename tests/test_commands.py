@@ -256,3 +256,123 @@ def test_version_is_light() -> None:
     code += "cli._leave = lambda status: print(sorted({'rich','yaml','msgspec','dns'} & set(sys.modules)))\ncli.main()"
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert done.stdout.splitlines()[-1] == "[]"
+
+
+# --- what is spoken for ---------------------------------------------------------------------
+
+
+def test_probe_shape_and_status(site: Path) -> None:
+    done = run(site, *STATE, "probe", "203.0.113.32", "203.0.113.44", "198.18.4.9", "--json")
+    assert done.returncode == 1
+    document = json.loads(done.stdout)
+    assert (document["format"], document["verdict"]) == (1, "taken")
+    assert [a["verdict"] for a in document["addresses"]] == ["taken", "free", "undetermined"]
+    assert document["addresses"][0].keys() == {"address", "verdict", "holders", "consulted", "not_consulted"}
+    assert document["addresses"][0]["holders"] == [{"mac": "00:00:5e:00:53:5c", "seen_by": "ARP reply"}]
+    assert run(site, *STATE, "probe", "203.0.113.44").returncode == 0
+    assert run(site, *STATE, "probe", "198.18.4.9").returncode == 6
+    assert run(site, *STATE, "probe", "203.0.113.44", "--interface", "eth9").returncode == 2
+
+
+def test_pick_says_why(site: Path) -> None:
+    words = (*STATE, "propose", "--plan", "plan.yaml", "-o", "own.yaml")
+    done = run(site, *words, "--pick")
+    assert done.returncode == 0, done.stderr
+    text = (site / "own.yaml").read_text()
+    # Next to kelp-files at .30: .31 to .33 answer late, the third time, or are reserved; .29 is silent.
+    assert "hold: [203.0.113.29]" in text
+    assert "segment: quay" in text
+    assert "- kea: dhcp/kea-dhcp4.conf" in text
+    assert "203.0.113.31 answered from 00:00:5e:00:53:5b" in done.stderr
+    assert "nobody answered 3 ARP probes (RFC 5227)" in done.stderr
+    for said in ("kea dhcp/kea-dhcp4.conf: not reserved", "address-list addresses.csv: not listed"):
+        assert said in text.replace("# ", "")
+    assert run(site, *words[:-1], "-", "--keep").stdout.count("203.0.113.131") == 1
+    other = run(site, *words, "--replace", "--at", "203.0.113.77", "--source", "hosts:no-such-file")
+    assert other.returncode == 0
+    checked = run(site, *STATE, "check", "own.yaml", "--no-wire")
+    assert "hosts no-such-file: cannot be read: No such file or directory" in checked.stdout
+    assert checked.returncode == 6
+
+
+def test_a_reservation_clears_the_finding(site: Path) -> None:
+    """Today's leased address is kept: the server is told in its own format, and then nothing stands against it."""
+    checked = run(site, "check", "plan.yaml", "--host", "gannet-ws", "--json")
+    (found,) = [f for f in json.loads(checked.stdout)["findings"] if f["severity"] == "blocker"]
+    assert found["code"] == "lease-not-reserved"
+    assert '"hw-address": "00:00:5e:00:53:31", "ip-address": "198.51.100.77"' in found["remedy"]
+    before = (site / "dhcp/kea-dhcp4.conf").read_text()
+    drafted = run(site, "draft", "plan.yaml", "--host", "gannet-ws", "-o", "drafted")
+    assert drafted.returncode == 0, drafted.stderr
+    assert (site / "dhcp/kea-dhcp4.conf").read_text() == before
+    (site / "dhcp/kea-dhcp4.conf").write_text((site / "drafted/dhcp-servers/dhcp/kea-dhcp4.conf").read_text())
+    checked = run(site, "check", "plan.yaml", "--host", "gannet-ws", "--json")
+    assert checked.returncode == 0
+    assert {f["severity"] for f in json.loads(checked.stdout)["findings"]} == {"warning", "note"}
+    servers = json.loads(run(site, "draft", "plan.yaml", "--host", "gannet-ws", "--json").stdout)["dhcp_servers"]
+    assert servers == []
+
+
+def test_evidence_is_carried_to_where_the_sources_are_not(site: Path) -> None:
+    assert run(site, "check", "plan.yaml", "--host", "tide-db", "--evidence", "evidence.json").returncode == 0
+    document = json.loads((site / "evidence.json").read_text())
+    assert document["verdict"] == "clear"
+    assert len(document["claims"]) == 4
+    for part in ("dhcp", "dns"):
+        shutil.rmtree(site / part)
+    (site / "addresses.csv").unlink()
+    words = ("cutover", "plan.yaml", "--host", "tide-db", "--unattended")
+    refused = run(site, *words)
+    assert refused.returncode == 6
+    assert refused.stdout.count("source-unreadable") == 4
+    done = run(site, *words, "--evidence", "evidence.json")
+    assert done.returncode == 0, done.stdout + done.stderr
+    assert "s old; the wire is looked at afresh" in done.stdout
+    assert run(site, *words, "--evidence", "plan.yaml").returncode == 2
+
+
+@pytest.mark.parametrize(
+    ("path", "text", "said"),
+    [
+        ("dhcp/kea-dhcp4.conf", '{ "Dhcp4": { "subnet4": [ { "subnet": "203.0.113.0/2', "a string is not closed"),
+        ("dhcp/leases4.csv", "address,expire,valid_lifetime\n203.0.113.131,41024448", "ends in the middle of a lease"),
+        (
+            "addresses.csv",
+            "IP;Host;IP address\n203.0.113.9;gull;203.0.113.9\n",
+            "several columns could be the one of address",
+        ),
+        ("dns/ternpoint.example.zone", "$ORIGIN ternpoint.example.\ngull A 203.0.113.900\n", "not a DNS record"),
+    ],
+)
+def test_the_check_goes_on_with_the_rest(site: Path, path: str, text: str, said: str) -> None:
+    """One broken source: named, undetermined, and the others still speak."""
+    (site / path).write_text(text)
+    done = run(site, "check", "plan.yaml", "--host", "tide-db", "--host", "kelp-files", "--json")
+    document = json.loads(done.stdout)
+    broken = [f for f in document["findings"] if f["code"] == "source-unreadable"]
+    assert len(broken) == 1
+    assert said in broken[0]["message"]
+    assert broken[0]["seen_in"].startswith(path)
+    assert [f["code"] for f in document["findings"] if f["severity"] == "blocker"] == ["answers-on-wire"]
+    label = next(n["source"] for n in document["evidence"][0]["not_consulted"])
+    assert path in label
+    # Without the blocker of the other host the verdict is that not everything was seen.
+    alone = run(site, "check", "plan.yaml", "--host", "tide-db")
+    assert alone.returncode == 6
+    assert "Traceback" not in alone.stderr
+
+
+def test_a_plan_of_many_hosts_is_summed_up(tmp_path: Path) -> None:
+    hosts = "".join(
+        f'  h{n}:\n    interfaces:\n      eth0: {{mac: "02:00:00:00:00:{n:02x}", segment: hold, hold: 198.18.5.{n}}}\n'
+        for n in range(1, 60)
+    )
+    text = "plan: 1\nsegments:\n  hold: {subnet: 198.18.4.0/22, gateway: 198.18.4.1, resolvers: 198.18.4.2,"
+    text += " pools: 198.18.5.0/24}\n"
+    (tmp_path / "plan.yaml").write_text(f"{text}hosts:\n{hosts}")
+    done = run(tmp_path, "check", "plan.yaml", "--no-wire")
+    assert done.returncode == 1
+    assert "... and 54 more in-dhcp-pool, 59 hosts in all" in done.stdout
+    assert "evidence for 59 addresses: --json prints that of each" in done.stdout
+    assert done.stdout.count("not-probed") == 1
+    assert len(json.loads(run(tmp_path, "check", "plan.yaml", "--no-wire", "--json").stdout)["evidence"]) == 59
