@@ -113,7 +113,7 @@ def test_check_shape_and_verdicts(site: Path) -> None:
 
 
 def test_cutover_by_hand_and_its_end(site: Path) -> None:
-    argv = [*ALONE, str(PROGRAM), "cutover", "plan.yaml", "--host", "tide-db", "--confirm-within", "8"]
+    argv = [*ALONE, str(PROGRAM), "cutover", "plan.yaml", "--host", "tide-db", "--confirm-within", "20"]
     first = subprocess.Popen(argv, cwd=site, stdout=subprocess.PIPE, text=True)
     assert first.stdout is not None
     for line in first.stdout:
@@ -123,7 +123,7 @@ def test_cutover_by_hand_and_its_end(site: Path) -> None:
     status = json.loads(run(site, *STATE, "status", "--json").stdout)["open"]
     assert (status["change"], status["state"], status["verification"]) == ("0001", "waiting", "as-planned")
     assert run(site, "verify", "plan.yaml", "--host", "tide-db").returncode == 0
-    assert first.wait(20) == 3
+    assert first.wait(60) == 3
     assert run(site, *STATE, "confirm", "1").returncode == 7
     after = run(site, "verify", "plan.yaml", "--host", "tide-db", "--json")
     assert after.returncode == 1

@@ -113,6 +113,8 @@ def lease_to(segment: Segment, root: Path, mac: str) -> str:
 
     wait_for(f"a lease for {mac}: {said[-1:]}", leased, 60, 1)
     text = (root / f"tmp/{mac.replace(':', '')}.leases").read_text()
-    pid = (root / f"tmp/{mac.replace(':', '')}.pid").read_text().strip()
-    run("kill", pid, check=False)
+    # The client goes on in the background, and writes down its number only then.
+    number = root / f"tmp/{mac.replace(':', '')}.pid"
+    wait_for("the client's process number", lambda: number.exists() and number.read_text().strip() != "", 20)
+    run("kill", number.read_text().strip(), check=False)
     return text.split("fixed-address ")[1].split(";")[0]

@@ -169,7 +169,8 @@ def test_a_killed_tool_leaves_the_guard_in_charge(host: LabHost) -> None:
     assert host.leased()
     assert not host.holds(WANTED)
     assert host.read(PLAN_FILE) == before
-    assert not host.disk("/etc/systemd/system/fixed-anchor-put-back.service").exists()
+    unit = host.disk("/etc/systemd/system/fixed-anchor-put-back.service")
+    wait_for("the boot unit to go", lambda: not unit.exists(), 10)
     late = host.tool("confirm", "1")
     assert late.returncode == 7
 
