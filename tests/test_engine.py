@@ -6,6 +6,7 @@ import os
 import re
 import signal
 import stat
+import subprocess
 import time
 from pathlib import Path
 
@@ -100,11 +101,8 @@ def test_unattended(scene: Scene) -> None:
 
 
 @pytest.mark.parametrize("phase", ["leave", "activate"])
-@pytest.mark.parametrize("step", [BAD, ("/no/such/command",)], ids=["fails", "missing"])
-def test_a_step_that_fails_puts_back(scene: Scene, phase: str, step: tuple[str, ...]) -> None:
-    if scene.shell is None and "/" in step[0]:
-        pytest.skip("a stand-in answers 127 for any command it does not know")
-    steps = Steps(leave=(step,)) if phase == "leave" else Steps(activate=(OK, step))
+def test_a_step_that_fails_puts_back(scene: Scene, phase: str) -> None:
+    steps = Steps(leave=(BAD,)) if phase == "leave" else Steps(activate=(OK, BAD))
     change = scene.lay(EDIT, steps)
     assert scene.verb("start", change).returncode == 0
     scene.wait(change, "put-back")
@@ -128,6 +126,45 @@ def test_refused_before_anything_is_touched(scene: Scene) -> None:
     assert busy.returncode == 7
     assert f"change {change.name} is open" in busy.stderr
     assert scene.verb("put-back", change).returncode == 0
+
+
+@pytest.mark.parametrize("phase", ["leave", "activate", "unload", "reload"])
+def test_a_missing_command_is_refused_before_anything_is_touched(real: Scene, phase: str) -> None:
+    change = real.lay(EDIT, Steps(**{phase: (OK, ("/no/such/command", "x"))}))
+    refused = real.verb("start", change)
+    assert refused.returncode == 1
+    assert "the command /no/such/command is not there; nothing was changed" in refused.stderr
+    assert real.live("a").read_text() == OLD
+    assert not (real.changes / "open").is_symlink()
+    assert real.state(change) == ""
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="mounts a small and a read-only file system, which needs root")
+@pytest.mark.parametrize(
+    ("options", "fill", "status", "said"),
+    [("ro", False, 4, "cannot be written"), ("size=1200k", True, 1, "KiB are left on the disk")],
+)
+def test_a_disk_that_takes_nothing_is_refused(real: Scene, options: str, fill: bool, status: int, said: str) -> None:
+    """Read-only, and nearly full: found before anything is touched, also for root."""
+    etc = real.root / "etc"
+    done = subprocess.run(
+        ["mount", "-t", "tmpfs", "-o", "size=1200k", "lab", str(etc)], capture_output=True, check=False
+    )
+    if done.returncode != 0:
+        pytest.skip("this machine does not let root mount")
+    try:
+        real.live("a").write_text(OLD)
+        if fill:
+            real.live("big").write_bytes(bytes(400 * 1024))
+        else:
+            subprocess.run(["mount", "-o", f"remount,{options}", str(etc)], check=True)
+        refused = real.verb("start", real.lay(EDIT))
+        assert refused.returncode == status, refused.stderr
+        assert said in refused.stderr
+        assert real.live("a").read_text() == OLD
+        assert not (real.changes / "open").is_symlink()
+    finally:
+        subprocess.run(["umount", "-l", str(etc)], check=True)
 
 
 def test_a_link_in_the_way_is_refused(real: Scene) -> None:

@@ -28,8 +28,7 @@
 # 4 no permission; 5 stuck; 7 another change is open, or this one is decided.
 
 set -u
-LC_ALL=C
-export LC_ALL
+export LC_ALL=C
 PATH=${PATH:-/usr/sbin:/usr/bin:/sbin:/bin}:/usr/sbin:/sbin
 umask 077
 
@@ -82,7 +81,6 @@ each_file() {
 # --- steps ---------------------------------------------------------------------------
 
 step_limit=60
-
 # run_step FILE: one command with a time limit, its output in the log.
 run_step() {
     step=$1
@@ -133,10 +131,29 @@ check_file() {
         ;;
     replace | delete)
         cmp -s "$dir/was/$1" "$6" || die 1 "$6 is not what the draft was made from; nothing was changed"
+        [ -w "$6" ] || die 4 "$6 cannot be written: it is read-only, or immutable; nothing was changed"
         ;;
     *) die 2 "the manifest has a line of kind $2" ;;
     esac
-    [ -w "${6%/*}" ] || die 4 "the folder of $6 cannot be written; nothing was changed"
+    # Really tried: not every shell asks the file system whether root may.
+    try=${6%/*}/.fixed-anchor.try
+    { (: >"$try") 2>/dev/null && rm -f "$try"; } || die 4 "the folder of $6 cannot be written; nothing was changed"
+    check_room "${6%/*}"
+}
+
+# check_room FOLDER: a change is small, but a full disk must not be met in the middle of it.
+check_room() {
+    left=$(df -Pk "$1" 2>/dev/null | { read -r _; read -r _ _ _ left _; echo "${left:-}"; })
+    [ "${left:-1024}" -ge 1024 ] || die 1 "only $left KiB are left on the disk of $1; nothing was changed"
+}
+
+# Every command of the stack that the change and its way back need must be there.
+check_commands() {
+    for step in "$dir"/steps/leave/* "$dir"/steps/activate/* "$dir"/steps/unload/* "$dir"/steps/reload/*; do
+        [ -f "$step" ] || continue
+        IFS= read -r first <"$step"
+        command -v "$first" >/dev/null || die 1 "the command $first is not there; nothing was changed"
+    done
 }
 
 save_file() { [ "$2" = create ] || cp -a "$6" "$dir/saved/$1"; }
@@ -183,9 +200,7 @@ restore_file() {
 
 # What counts of the present state: IPv4 addresses and whether they are leased, fixed IPv6
 # addresses, and the gateways of default routes on the interface.
-observe() {
-    while read -r interface; do observe_one; done <"$dir/interface"
-}
+observe() { while read -r interface; do observe_one; done <"$dir/interface"; }
 
 observe_one() {
     ip -o addr show dev "$interface" scope global 2>/dev/null | while read -r _ _ family address rest; do
@@ -209,9 +224,7 @@ gateway_answers() {
     gateway=$(ip -4 route show default 2>/dev/null | while read -r _ _ hop _; do echo "$hop"; break; done)
     [ -n "$gateway" ] || return 1
     ping -c 1 -W 1 "$gateway" >/dev/null 2>&1 && return 0
-    case $(ip neigh show "$gateway" 2>/dev/null) in
-    *REACHABLE* | *DELAY*) return 0 ;;
-    esac
+    case $(ip neigh show "$gateway" 2>/dev/null) in *REACHABLE* | *DELAY*) return 0 ;; esac
     return 1
 }
 
@@ -278,16 +291,8 @@ take_lock() {
 
 # --- the guard -----------------------------------------------------------------------
 
-finish() {
-    set_state "$1"
-    disarm
-}
-
-commit() {
-    set_state committing
-    run_steps commit any
-    finish confirmed
-}
+finish() { set_state "$1"; disarm; }
+commit() { set_state committing; run_steps commit any; finish confirmed; }
 
 put_back() {
     log "putting back: $1"
@@ -386,6 +391,8 @@ start() {
     put starting "$$"
     take_lock
     trap '[ -f "$dir/state" ] || disarm' EXIT
+    check_room "$dir"
+    check_commands
     each_file check_file || exit 1
     mkdir -p "$dir/saved"
     each_file save_file || die 1 "the files could not be saved; nothing was changed"
@@ -486,13 +493,7 @@ boot() {
 }
 
 case $verb in
-start) start ;;
-guard) guard ;;
-supervise) supervise ;;
-verdict) verdict ;;
-confirm) confirm ;;
+start | guard | supervise | verdict | confirm | status | boot) "$verb" ;;
 put-back) request_put_back ;;
-status) status ;;
-boot) boot ;;
 *) echo "engine: no such verb: $verb" >&2; exit 2 ;;
 esac
