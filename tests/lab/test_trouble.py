@@ -103,3 +103,15 @@ def test_the_lease_client_outlives_the_guard_that_started_it(make_host: MakeHost
     wait_for("the guard's unit to end", lambda: "guard" not in host("systemctl", "list-units", "--plain").stdout, 20)
     assert "eth0" in lease_clients(host)
     assert host.leased()
+
+
+def test_an_entry_that_matches_by_driver(make_host: MakeHost) -> None:
+    """The entry has a name of its own; which interface it is for, only the driver tells."""
+    entry = "network:\n  ethernets:\n    quay:\n      match: {driver: veth}\n      dhcp4: true\n"
+    host = make_host({"/etc/netplan/50-tide.yaml": entry})
+    plan(host, f"hold: {ANOTHER}")
+    cutover(host)
+    is_static(host, ANOTHER)
+    assert "match: {driver: veth}" in host.read("/etc/netplan/50-tide.yaml")
+    reboot(host, ANOTHER)
+    is_static(host, ANOTHER)

@@ -42,11 +42,14 @@ def links(machine: Machine) -> tuple[KernelLink, ...]:
             continue
         details = link.get("linkinfo", {})
         kind = details.get("info_kind", "ethernet")
+        udev = _udev(machine, int(link.get("ifindex", 0)))
         facts = LinkFacts(
             name=link["ifname"],
             mac=link.get("address") if link.get("link_type") == "ether" else None,
             permanent_mac=link.get("permaddr"),
             kind="ethernet" if kind == "veth" else kind,
+            driver=udev.get("ID_NET_DRIVER") or _driver(machine, link["ifname"]),
+            path=udev.get("ID_PATH"),
             vlan=details.get("info_data", {}).get("id") if kind == "vlan" else None,
         )
         found.append(
@@ -63,6 +66,20 @@ def links(machine: Machine) -> tuple[KernelLink, ...]:
             )
         )
     return tuple(found)
+
+
+def _udev(machine: Machine, index: int) -> dict[str, str]:
+    """What udev knows of a link, from its database (``E:KEY=VALUE`` lines): its driver, and where it is plugged in."""
+    file = machine.read(f"/run/udev/data/n{index}")
+    lines = file.text.splitlines() if file is not None else ()
+    pairs = (line[2:].partition("=")[::2] for line in lines if line.startswith("E:"))
+    return dict(pairs)
+
+
+def _driver(machine: Machine, name: str) -> str | None:
+    """The driver's name, from sysfs: where ``device/driver`` leads to."""
+    target = machine.link_target(f"/sys/class/net/{name}/device/driver")
+    return target.rpartition("/")[2] if target else None
 
 
 def _state(link: dict[str, Any]) -> str:

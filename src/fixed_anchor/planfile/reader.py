@@ -298,6 +298,8 @@ def _interface(name: str, key: Value, value: Value, segments: dict[str, Segment]
             expected="one of " + ", ".join(segments) if segments else None,
         )
     hold = _held(fields["hold"]) if "hold" in fields else ()
+    if len({h.address for h in hold}) != len(hold):
+        raise fields["hold"].error("an address stands twice", expected="each address once")
     versions = {h.address.version for h in hold}
     gateway = fields.get("gateway")
     gateways: tuple[Gateway, ...] | None = None

@@ -75,6 +75,6 @@ def _interface(key: yaml.Node, node: yaml.Node, segments: dict[str, Segment]) ->
             found.append(Held(parse_address(item.value)))
         except ValueError:
             return None
-    if not found:
+    if not found or len({int(held.address) for held in found}) != len(found):
         return None
     return InterfacePlan(key.value, segment.value, mac.value, tuple(found), "fixed", line=key.start_mark.line + 1)
