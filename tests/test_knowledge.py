@@ -142,6 +142,15 @@ def test_what_is_known_of_an_address(
             assert all("no" in c.said or c.said.startswith("outside") for c in told)
 
 
+def test_a_lease_without_a_mac_is_not_ours_for_want_of_one() -> None:
+    """Neither the plan nor the lease names a MAC: that makes them no pair."""
+    text = TEXT.format(what="hold: 203.0.113.20", segment="").replace(f"        mac: {OWN}\n", "")
+    made = plan_from_text(text, "plan.yaml")
+    host = made.hosts["tide-db"]
+    known = Knowledge(made, [server(), lease(ME, None, name="gull")], now=NOW)
+    assert [f.code for f in knowledge_findings(known, host, host.interfaces[0])] == ["leased-to-another"]
+
+
 def test_a_declined_address_that_is_our_own() -> None:
     made = plan()
     host = made.hosts["tide-db"]

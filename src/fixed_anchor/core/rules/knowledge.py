@@ -8,7 +8,7 @@ from functools import partial
 from ipaddress import IPv4Address, IPv6Address
 
 from fixed_anchor.core.addresses import AddressRange, IPAddress, IPNetwork, RangeSet
-from fixed_anchor.core.claims import Claims, SubnetClaim
+from fixed_anchor.core.claims import Claims, ReservationClaim, SubnetClaim
 from fixed_anchor.core.findings import Finding, finding
 from fixed_anchor.core.knowledge import Knowledge, whom
 from fixed_anchor.core.plan import HostPlan, InterfacePlan, Segment
@@ -58,9 +58,14 @@ def knowledge_findings(
         yield from _forward_names(known, host, interface, raised)
 
 
-def _own(known: Knowledge, interface: InterfacePlan, address: IPAddress) -> bool:
-    """Whether ``address`` is reserved for this interface."""
-    return any(r.mac is not None and r.mac == interface.mac for r in known.reservations(address))
+def _own(known: Knowledge, interface: InterfacePlan, address: IPAddress) -> list[ReservationClaim]:
+    """The reservations of ``address`` for this interface."""
+    return [r for r in known.reservations(address) if r.mac is not None and r.mac == interface.mac]
+
+
+def _is_ours(mac: str | None, name: str, interface: InterfacePlan, names: frozenset[str]) -> bool:
+    """Whether a reservation or lease is this interface's: by its MAC, and by its name only where it has none."""
+    return mac == interface.mac if mac is not None else _same_name(name, names)
 
 
 def _of_pools(
@@ -70,7 +75,7 @@ def _of_pools(
     if aside is not None:
         yield about("set-aside", f"{address} lies in {aside}, which is set aside")
     pool = known.pool_of(interface.segment, address)
-    own = [r for r in known.reservations(address) if r.mac is not None and r.mac == interface.mac]
+    own = _own(known, interface, address)
     if own and (pool is None or any(r.keeps_pool_clear for r in own)):
         return
     if address in leased_now or any(lease.mac == interface.mac and lease.mac for lease in known.held_leases(address)):
@@ -106,7 +111,7 @@ def _of_others(
     """Everybody else who is known to have, or to be kept, ``address``."""
     names = _names_of(known, host, interface)
     for kept in known.reservations(address):
-        if kept.mac != interface.mac and (kept.mac or not _same_name(kept.client, names)):
+        if not _is_ours(kept.mac, kept.client, interface, names):
             yield about(
                 "reserved-for-another",
                 f"{address} is reserved for {whom(kept)}" + (f" ({kept.client})" if kept.mac and kept.client else ""),
@@ -117,7 +122,7 @@ def _of_others(
             if address not in held_now:
                 what = f"a client of the DHCP server found {address} in use by somebody else"
                 yield about("leased-to-another", what, seen_in=str(lease.place))
-        elif lease.mac != interface.mac and (lease.mac or not _same_name(lease.name, names)):
+        elif not _is_ours(lease.mac, lease.name, interface, names):
             client = lease.mac or "a client"
             yield about(
                 "leased-to-another",
