@@ -52,7 +52,7 @@ class Scene:
             made.append(FileEdit(path, old, new))
         within = int(str(words.get("within", 60)))
         change = Change(("lo",), tuple(made), steps, within, bool(words.get("unattended")), b"{}")
-        for name, (data, mode) in as_files(change, str(folder), systemd=False).items():
+        for name, (data, mode) in as_files(change, str(folder), init="").items():
             target = folder / name
             target.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
             target.write_bytes(data)

@@ -94,6 +94,7 @@ class Segment:
             "--no-hosts",
             "--no-ping",
             "--log-dhcp",
+            "--log-facility=-",
             "--pid-file=",
             f"--dhcp-range={self.pool[0]},{self.pool[1]},255.255.255.0,2m",
             f"--dhcp-leasefile={self.folder}/leases",

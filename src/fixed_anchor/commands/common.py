@@ -11,12 +11,14 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from fixed_anchor.core.addresses import AddressRange, parse_address, parse_range
+from fixed_anchor.core.addresses import AddressRange, IPAddress, parse_address, parse_range
 from fixed_anchor.core.catalogue import CATALOGUE
 from fixed_anchor.core.findings import Acceptance
+from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.machines.here import Here
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.machines.standin import standin_of_state_dir
+from fixed_anchor.observe.session import session_address
 from fixed_anchor.planfile.reader import read_plan
 from fixed_anchor.standins.layout import STATE_MARKER
 from fixed_anchor.workflow.site import Site
@@ -83,6 +85,16 @@ class App:
         return f"fixed-anchor{custom} {words}"
 
 
+def addresses_to_hold(grace: bool | None, survey: HostSurvey) -> frozenset[IPAddress]:
+    """Today's addresses that shall stay until a change is decided: that of the session, or with ``--grace`` all."""
+    if grace is False:
+        return frozenset()
+    if grace:
+        return frozenset(a.ip for i in survey.interfaces for a in i.link.held)
+    session = session_address()
+    return frozenset() if session is None else frozenset((session,))
+
+
 class RangeType(click.ParamType[AddressRange]):
     name = "range"
 
@@ -134,6 +146,11 @@ CONFIRM_WITHIN = click.option(
     show_default=True,
     metavar="SECONDS",
     help="Put the change back unless it is confirmed by then.",
+)
+GRACE = click.option(
+    "--grace/--no-grace",
+    default=None,
+    help="Hold the old address beside the new one until the decision; by default where your session rides on it.",
 )
 UNATTENDED = click.option(
     "--unattended", is_flag=True, help="Confirm by itself if, and only if, every required check passed."

@@ -1,20 +1,31 @@
-"""``fixed-anchor confirm``: keep the open change."""
+"""``fixed-anchor confirm``: keep the open change, or ask for more time."""
 
 from __future__ import annotations
-
-import os
 
 import click
 
 from fixed_anchor.commands.common import App
-from fixed_anchor.core.errors import ChangeOpen
+from fixed_anchor.commands.watching import end_of
+from fixed_anchor.core.errors import ChangeOpen, Refused
 from fixed_anchor.engine import driver
+from fixed_anchor.workflow.carry_out import who
 
 
-@click.command(help="Keep the open change, for good.")
+@click.command(help="Keep the open change, for good; or with --more-time put its end off.")
 @click.argument("change", required=False)
+@click.option(
+    "--more-time",
+    type=click.IntRange(1, 86400),
+    metavar="SECONDS",
+    help="Do not decide yet: put the end of the wait off by this much.",
+)
+@click.option(
+    "--over-old-address",
+    is_flag=True,
+    help="Let a session on the address that goes count. It proves nothing of the new one.",
+)
 @click.pass_context
-def command(ctx: click.Context, change: str | None) -> None:
+def command(ctx: click.Context, change: str | None, more_time: int | None, over_old_address: bool) -> None:
     app = App(ctx)
     machine = app.machine()
     if change is None:
@@ -22,6 +33,15 @@ def command(ctx: click.Context, change: str | None) -> None:
         if change is None:
             raise ChangeOpen(f"no change is open on {machine.name}", remedy="there is nothing to confirm")
     number = driver.folder_of(machine, change).rpartition("/")[2]
-    driver.confirm(machine, number, os.environ.get("SUDO_USER") or os.environ.get("USER") or "a person")
+    if more_time is not None:
+        driver.more_time(machine, number, more_time)
+        status = driver.status(machine, number)
+        app.out.print(f"change {number}: put back at {end_of(status)}, in {status.left} s, unless it is confirmed")
+        return
+    try:
+        driver.confirm(machine, number, who(), over_old_address)
+    except Refused as refused:
+        words = app.command_for(machine, f"confirm {number} --over-old-address")
+        raise Refused(refused.what, remedy=f"only if there is no other way: {words}") from None
     back = app.command_for(machine, f"restore {number}")
     app.out.print(f"change {number}: confirmed   to go back: {back}", soft_wrap=True)

@@ -10,12 +10,14 @@ import click
 
 from fixed_anchor.commands.common import (
     CONFIRM_WITHIN,
+    GRACE,
     PLAN,
     POOLS,
     UNATTENDED,
     AcceptType,
     App,
     acceptances,
+    addresses_to_hold,
 )
 from fixed_anchor.commands.watching import watch
 from fixed_anchor.core.addresses import AddressRange
@@ -35,6 +37,7 @@ from fixed_anchor.workflow.verify import verify
 @click.option("--host", help="Which host of the plan this is, or which stand-in to change.")
 @POOLS
 @CONFIRM_WITHIN
+@GRACE
 @UNATTENDED
 @click.option(
     "--evidence",
@@ -50,6 +53,7 @@ def command(
     host: str | None,
     pools: tuple[AddressRange, ...],
     confirm_within: int,
+    grace: bool | None,
     unattended: bool,
     evidence: str | None,
     accepted: tuple[tuple[str, str | None], ...],
@@ -71,7 +75,7 @@ def command(
     if survey is None:
         raise InputError(f"{target.name} is not reached from here", file=plan, line=target.line)
     # Drafting first: what cannot be written is refused before any packet is sent.
-    drafted = draft_host(site.plan, target, machine, survey)
+    drafted = draft_host(site.plan, target, machine, survey, addresses_to_hold(grace, survey))
     carried = load(Path(evidence), int(time.time())) if evidence is not None else None
     if carried is not None:
         app.out.print(f"evidence of {evidence}: {carried.age(int(time.time()))}; the wire is looked at afresh")

@@ -7,8 +7,9 @@ from rich.text import Text
 
 from fixed_anchor.commands.common import JSON, App
 from fixed_anchor.commands.watching import WHAT_GOES_ON, end_of
-from fixed_anchor.core.errors import EXIT_STUCK
+from fixed_anchor.core.errors import EXIT_STUCK, printable
 from fixed_anchor.engine import driver
+from fixed_anchor.machines.here import Here
 from fixed_anchor.reporting.documents import as_text, status_document
 from fixed_anchor.reporting.terminal import STYLES
 
@@ -40,9 +41,16 @@ def command(ctx: click.Context, as_json: bool) -> None:
             app.out.print(f"  verification: {status.verdict}")
         if status.state == "waiting" and ends:
             app.out.print(f"  put back at {ends}, in {status.left} s, unless it is confirmed")
+        for fact in status.held:
+            app.out.print(f"  held until then: {printable(fact)}")
         if not status.guard_alive:
             app.out.print("  the guard is not running; it is started again by `restore`", style="bold yellow")
-        app.out.print(f"  keep it:  {app.command_for(machine, f'confirm {status.number}')}", soft_wrap=True)
-        app.out.print(f"  go back:  {app.command_for(machine, f'restore {status.number}')}", soft_wrap=True)
+        keep = app.command_for(machine, f"confirm {status.number}")
+        app.out.print(f"  keep it:    {keep}", soft_wrap=True)
+        app.out.print(f"  more time:  {keep} --more-time 600", soft_wrap=True)
+        app.out.print(f"  go back:    {app.command_for(machine, f'restore {status.number}')}", soft_wrap=True)
+        if isinstance(machine, Here):
+            plain = " ".join(driver.engine_command(machine, status.number, "confirm"))
+            app.out.print(f"  keep it without Python:  {plain}", soft_wrap=True)
     if status is not None and status.state == "stuck":
         ctx.exit(EXIT_STUCK)

@@ -9,12 +9,12 @@ from rich.status import Status
 from rich.text import Text
 
 from fixed_anchor.commands.common import App
-from fixed_anchor.core.errors import EXIT_INTERRUPTED
+from fixed_anchor.core.errors import EXIT_INTERRUPTED, printable
 from fixed_anchor.engine import driver
 from fixed_anchor.engine.driver import ChangeStatus
 from fixed_anchor.machines.protocol import Machine
-from fixed_anchor.reporting.terminal import STYLES, show_verify
-from fixed_anchor.workflow.carry_out import Outcome, carry_out, own_vantage
+from fixed_anchor.reporting.terminal import STYLES, show_diff, show_verify
+from fixed_anchor.workflow.carry_out import DraftOutdated, Outcome, carry_out, own_vantage
 from fixed_anchor.workflow.draft import HostDraft
 from fixed_anchor.workflow.verify import VerifyResult
 
@@ -70,7 +70,10 @@ class Watcher:
             keep = self.app.command_for(self.machine, f"confirm {status.number}")
             back = self.app.command_for(self.machine, f"restore {status.number}")
             self.out.print(Text(f"change {status.number} is in force. It is {text}.", style="bold"))
+            for fact in status.held:
+                self.out.print(f"  held until then as well:      {printable(fact)}")
             self.out.print(f"  keep it, from a new session:  {keep}", soft_wrap=True)
+            self.out.print(f"  more time:                    {keep} --more-time 600", soft_wrap=True)
             self.out.print(f"  go back at once:              {back}", soft_wrap=True)
             self._countdown = self.app.err.status(text)
             if self.app.err.is_terminal:
@@ -110,11 +113,18 @@ def watch(
     vantages = {config.interface: own_vantage(machine, config.interface) for config in draft.wanted}
     try:
         outcome = carry_out(machine, draft, vantages, confirm_within, unattended, notes, watcher)
+    except DraftOutdated as outdated:
+        for edit in outdated.edits:
+            show_diff(app.out, edit)
+        raise
     except KeyboardInterrupt:
         watcher.interrupted()
         return EXIT_INTERRUPTED
     finally:
         watcher.stop()
+    if outcome.verified is not None and outcome.state == "confirmed" and draft.held:
+        app.out.print("the old address has gone; looked at once more:")
+        show_verify(app.out, outcome.verified)
     say_outcome(app, machine, outcome)
     return outcome.exit_status
 

@@ -117,7 +117,11 @@ class Place(msgspec.Struct, frozen=True, order=True, gc=False):
 
 
 class LinkFacts(msgspec.Struct, frozen=True):
-    """What a dialect may match an interface by, beside its name."""
+    """What a dialect may match an interface by beside its name, and what it must know of it as it runs.
+
+    ``held`` are the addresses of the kernel (link-local ones left out), ``leased`` those of them
+    that come from a lease, ``client`` the program that a lease client of its own process runs.
+    """
 
     name: str
     mac: str | None = None
@@ -126,3 +130,6 @@ class LinkFacts(msgspec.Struct, frozen=True):
     kind: str = "ethernet"
     path: str | None = None
     vlan: int | None = None
+    held: tuple[IPInterface, ...] = ()
+    leased: tuple[IPInterface, ...] = ()
+    client: str | None = None

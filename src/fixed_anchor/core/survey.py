@@ -24,7 +24,8 @@ class Lease(msgspec.Struct, frozen=True):
     """The DHCP lease of an interface, as far as the stack or the kernel tells.
 
     What it supplies beyond address, gateway and resolvers: ``mtu`` in bytes,
-    ``time_servers``, additional ``routes``, and a ``hostname``.
+    ``time_servers``, additional ``routes``, and a ``hostname``. ``client_id`` is what the
+    client calls itself to the server (RFC 2132, 9.14), in hexadecimal, where it is known.
     """
 
     address: IPAddress
@@ -34,13 +35,15 @@ class Lease(msgspec.Struct, frozen=True):
     time_servers: tuple[str, ...] = ()
     routes: tuple[Route, ...] = ()
     hostname: str | None = None
+    client_id: str | None = None
 
 
 class SurveyedInterface(msgspec.Struct, frozen=True):
     """One interface: what the kernel holds, and where the stack's files declare it.
 
     ``index`` is the kernel's number, 0 where only files were read. ``declared`` is
-    ``None`` where no file says anything about the interface.
+    ``None`` where no file says anything about the interface. ``by_hand`` and
+    ``routes_by_hand`` are fixed addresses and routes of the kernel that no file declares.
     """
 
     link: LinkFacts
@@ -54,6 +57,8 @@ class SurveyedInterface(msgspec.Struct, frozen=True):
     declared: InterfaceConfig | None = None
     declared_in: tuple[Place, ...] = ()
     stack: str | None = None
+    by_hand: tuple[IPInterface, ...] = ()
+    routes_by_hand: tuple[Route, ...] = ()
 
     @property
     def name(self) -> str:

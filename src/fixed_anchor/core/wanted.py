@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import msgspec
+
 from fixed_anchor.core.addresses import IPAddress, IPInterface, default_network, with_prefix
 from fixed_anchor.core.config import InterfaceConfig, Route
 from fixed_anchor.core.plan import Gateway, InterfacePlan, Plan, Segment
@@ -17,6 +19,22 @@ def interface_address(segment: Segment, address: IPAddress, prefix: int | None) 
         subnet = segment.subnet_of(address)
         prefix = subnet.prefixlen if subnet else address.max_prefixlen
     return with_prefix(address, prefix)
+
+
+def held_beside(config: InterfaceConfig, old: tuple[IPInterface, ...]) -> InterfaceConfig:
+    """``config`` with ``old`` addresses held as well, after its own.
+
+    One inside a subnet of the new ones is held alone (/32, /128): what is left of it when it goes
+    must not take the others along, as the kernel does with the further addresses of a subnet.
+    """
+    networks = [a.network for a in config.addresses]
+
+    def alone(address: IPInterface) -> IPInterface:
+        inside = any(address.version == n.version and address.ip in n for n in networks)
+        return with_prefix(address.ip, address.max_prefixlen) if inside else address
+
+    added = tuple(alone(a) for a in old if all(a.ip != own.ip for own in config.addresses))
+    return msgspec.structs.replace(config, addresses=(*config.addresses, *added))
 
 
 def gateways_of(interface: InterfacePlan, segment: Segment) -> tuple[Gateway, ...]:

@@ -5,6 +5,8 @@ from __future__ import annotations
 import re
 from fnmatch import fnmatchcase
 
+import msgspec
+
 from fixed_anchor.core.addresses import (
     IPAddress,
     IPInterface,
@@ -18,7 +20,7 @@ from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route, d
 from fixed_anchor.core.errors import InputError, NotSupported
 from fixed_anchor.dialects.ini_lines import WAS, by_newline
 from fixed_anchor.dialects.interfaces_text import Line, Stanza, parse
-from fixed_anchor.dialects.protocol import Declaration, FileEdit, Files, FileText, Steps
+from fixed_anchor.dialects.protocol import Declaration, Fed, FileEdit, Files, FileText, Step, Steps, route_words
 
 MAIN = "/etc/network/interfaces"
 
@@ -118,13 +120,61 @@ class Ifupdown:
         # ifdown must run while the old stanza is in the file: it stops the lease client that the
         # stanza started. With the new one in place it would not, and the client would go on.
         down, up = ("ifdown", "--force", link.name), ("ifup", link.name)
-        return Steps(
-            leave=(down,),
-            activate=(up,),
-            unload=(down,),
+        flush = ("ip", "address", "flush", "dev", link.name, "scope", "global")
+        back = Steps(
+            unload=(down, flush),
             reload=(up,),
-            escalate=(("ip", "address", "flush", "dev", link.name), ("ifup", "--force", link.name)),
+            escalate=(flush, ("ifup", "--force", link.name)),
+            drop_escalate=(down, flush, up),
         )
+        gently = _gently(_config(before, link), _config(after, link), link)
+        if gently is None:
+            was = _config(before, link)
+            releases = was is not None and was.ipv4 == "dhcp"
+            return msgspec.structs.replace(back, leave=(down,), activate=(up,), releases=releases)
+        # dhclient is stopped without giving its lease back: the address may still be needed.
+        stop = (("dhclient", "-x", "-pf", f"/run/dhclient.{link.name}.pid", link.name),)
+        return msgspec.structs.replace(back, leave=stop if link.client == "dhclient" else (), activate=gently)
+
+
+def _config(files: Files, link: LinkFacts) -> InterfaceConfig | None:
+    stanzas = _all(files)
+    mine = _of(stanzas, link.name)
+    return _read(stanzas, mine, link)[0] if mine else None
+
+
+def _gently(before: InterfaceConfig | None, after: InterfaceConfig | None, link: LinkFacts) -> tuple[Step, ...] | None:
+    """Commands that bring the new IPv4 state into force in one go, with the link up all the time.
+
+    ifdown and ifup take the link down and run for a second; the kernel can be told in a
+    moment. ``None`` where more than fixed IPv4 addressing changes: then ifup must do it all.
+    """
+    if before is None or after is None or after.ipv4 != "fixed" or before.ipv4 not in ("dhcp", "fixed"):
+        return None
+    # ifup's hooks tell other programs of resolvers; and what else changes is left to it as well.
+    rest = [(c.ipv6, c.of_family(6), [r for r in c.routes if r.destination.version == 6], c.mtu) for c in (before, after)]
+    if rest[0] != rest[1] or after.resolvers or after.search:
+        return None
+    if not link.held or (link.leased and link.client != "dhclient"):
+        return None
+    wanted, held = after.of_family(4), [a for a in link.held if a.version == 4]
+    dev, forever = f"dev {link.name}", "valid_lft forever preferred_lft forever"
+    anew = held[:1] != list(wanted[:1])
+    # A lone address (/32) belongs to no subnet and comes first: so it is never away.
+    lines = [f"address replace {a} {dev} {forever}" for a in wanted if a.network.prefixlen == 32]
+    # The first address of a subnet is the preferred source, and takes the further ones along when it goes.
+    going = [a for a in held if a not in wanted or (anew and a.network.prefixlen < 32)]
+    lines += [f"address del {a} {dev}" for a in going]
+    for address in wanted:
+        if address.network.prefixlen < 32 and (anew or address not in held or address in link.leased):
+            broadcast = "brd + " if address.network.prefixlen < 31 else ""
+            lines.append(f"address replace {address} {broadcast}{dev} {forever}")
+    routes = [[r for r in c.routes if r.destination.version == 4] for c in (before, after)]
+    if anew or before.ipv4 == "dhcp" or routes[0] != routes[1]:
+        lines.append(f"route flush {dev} proto boot")
+        lines += ["route add " + " ".join(route_words(r, link.name)) for r in routes[1]]
+    text = "".join(f"{line}\n" for line in lines)
+    return (Fed(("ip", "-4", "-batch", "-"), text),)
 
 
 def _all(files: Files) -> list[Stanza]:

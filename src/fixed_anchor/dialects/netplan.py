@@ -113,12 +113,18 @@ class Netplan:
         if mine and backend_of(after, mine) == "NetworkManager":
             profile = f"netplan-{mine[0].identity}"
             path = f"/run/NetworkManager/system-connections/{profile}.nmconnection"
-            load = (
-                ("netplan", "generate"),
-                ("nmcli", "connection", "load", path),
-                ("nmcli", "--wait", "30", "connection", "up", profile),
+            load = (("netplan", "generate"), ("nmcli", "connection", "load", path))
+            up = ("nmcli", "--wait", "30", "connection", "up", profile)
+            # The device runs this profile already: applied as it runs, nothing goes down.
+            was = _mine([e for p in in_order(before) for e in entries_of(before[p])], link)
+            gently = bool(was) and backend_of(before, was) == "NetworkManager" and was[0].identity == mine[0].identity
+            bring = ("nmcli", "device", "reapply", link.name) if gently else up
+            return Steps(
+                activate=(*load, bring),
+                reload=(*load, bring),
+                escalate=(up, ("netplan", "apply")),
+                boot=boot,
             )
-            return Steps(activate=load, reload=load, escalate=(("netplan", "apply"),), boot=boot)
         # `netplan generate` and a reload take effect like `netplan apply`, in a third of the time
         # and without touching other interfaces. Both exit 0 for much that goes wrong: verification
         # and the guard look at the result.

@@ -11,7 +11,7 @@ from typing import Protocol
 
 import msgspec
 
-from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place
+from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
 from fixed_anchor.core.errors import InputError
 
 
@@ -50,28 +50,60 @@ class Declaration(msgspec.Struct, frozen=True):
 
 
 class FileEdit(msgspec.Struct, frozen=True):
-    """One file as it shall become: ``before`` is ``None`` where it is new, ``after`` where it is deleted."""
+    """One file as it shall become: ``before`` is ``None`` where it is new, ``after`` where it is deleted.
+
+    ``link_before`` is the target where the path is a symbolic link now, which the file
+    replaces; ``link_after`` where it shall become one.
+    """
 
     path: str
     before: FileText | None
     after: FileText | None
+    link_before: str | None = None
+    link_after: str | None = None
+
+
+class Fed(msgspec.Struct, frozen=True):
+    """A command that reads ``text`` from its standard input."""
+
+    argv: tuple[str, ...]
+    text: str
+
+
+#: One command of a change, as its argument list.
+Step = tuple[str, ...] | Fed
+
+
+def argv_of(step: Step) -> tuple[str, ...]:
+    """The argument list of a step."""
+    return step.argv if isinstance(step, Fed) else step
 
 
 class Steps(msgspec.Struct, frozen=True):
-    """Argument lists that make the stack load files, in the order of a change.
+    """Commands that make the stack load files, in the order of a change.
 
     ``leave`` runs while the old files are in place, ``activate`` after the new ones are.
     To put back: ``unload`` runs while the new files are still there, ``reload`` after the
-    old ones are back, ``escalate`` one after the other while the stack sticks, and ``boot``
-    at boot, before any network service has started.
+    old ones are back, ``kernel`` sets what was in the kernel alone, ``escalate`` goes one
+    after the other while the stack sticks, and ``boot`` runs at boot, before any network
+    service has started.
+
+    Where an old address is held until the decision, ``drop`` loads the final files without
+    it, and ``drop_escalate`` goes on where the stack sticks. ``commit`` runs when the change
+    is kept. ``releases`` says that the ``leave`` steps give the lease back to the server.
     """
 
-    leave: tuple[tuple[str, ...], ...] = ()
-    activate: tuple[tuple[str, ...], ...] = ()
-    unload: tuple[tuple[str, ...], ...] = ()
-    reload: tuple[tuple[str, ...], ...] = ()
-    escalate: tuple[tuple[str, ...], ...] = ()
-    boot: tuple[tuple[str, ...], ...] = ()
+    leave: tuple[Step, ...] = ()
+    activate: tuple[Step, ...] = ()
+    unload: tuple[Step, ...] = ()
+    reload: tuple[Step, ...] = ()
+    escalate: tuple[Step, ...] = ()
+    boot: tuple[Step, ...] = ()
+    kernel: tuple[Step, ...] = ()
+    drop: tuple[Step, ...] = ()
+    drop_escalate: tuple[Step, ...] = ()
+    commit: tuple[Step, ...] = ()
+    releases: bool = False
 
 
 class Dialect(Protocol):
@@ -118,6 +150,17 @@ def apply_edits(files: Files, edits: tuple[FileEdit, ...]) -> dict[str, FileText
         else:
             result[edit.path] = edit.after
     return result
+
+
+def route_words(route: Route, interface: str) -> tuple[str, ...]:
+    """A route in the words of ip-route(8)."""
+    words = ["default" if route.is_default else str(route.destination)]
+    if route.next_hop is not None:
+        words += ["via", str(route.next_hop)]
+    words += ["dev", interface]
+    if route.metric is not None:
+        words += ["metric", str(route.metric)]
+    return (*words, "onlink") if route.on_link else tuple(words)
 
 
 def decode(data: bytes) -> str:

@@ -6,36 +6,27 @@ nothing needs quoting; what cannot be written that way is refused.
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 import msgspec
 
 from fixed_anchor.core.errors import InputError
-from fixed_anchor.dialects.protocol import FileEdit, Steps, encode
+from fixed_anchor.dialects.protocol import Fed, FileEdit, Steps, argv_of, encode
+from fixed_anchor.engine.boot import boot_files
 
-PHASES = ("leave", "activate", "unload", "reload", "escalate", "boot")
-
-BOOT_UNIT_PATH = "/etc/systemd/system/fixed-anchor-put-back.service"
-BOOT_UNIT_WANTS = "/etc/systemd/system/sysinit.target.wants/fixed-anchor-put-back.service"
-
-_BOOT_UNIT = """\
-# Exists only while an address change is open. Without confirmation before the machine
-# went down, this puts the former files back before any network service reads them.
-[Unit]
-Description=Fixed Anchor: put back an unconfirmed address change
-DefaultDependencies=no
-RequiresMountsFor=/etc {folder}
-After=local-fs.target
-Wants=network-pre.target
-Before=network-pre.target systemd-networkd.service NetworkManager.service networking.service network.service
-Before=sysinit.target shutdown.target
-Conflicts=shutdown.target
-
-[Service]
-Type=oneshot
-ExecStart=/bin/sh {folder}/engine.sh boot {folder}
-
-[Install]
-WantedBy=sysinit.target
-"""
+#: Phases of the steps, as the engine calls them, and their field in :class:`Steps`.
+PHASES = {
+    "leave": "leave",
+    "activate": "activate",
+    "unload": "unload",
+    "reload": "reload",
+    "escalate": "escalate",
+    "boot": "boot",
+    "kernel": "kernel",
+    "drop": "drop",
+    "drop-escalate": "drop_escalate",
+    "commit": "commit",
+}
 
 
 class Change(msgspec.Struct, frozen=True):
@@ -43,7 +34,13 @@ class Change(msgspec.Struct, frozen=True):
 
     ``interfaces`` are those whose state must come back when the change is put back.
     ``confirm_within`` is in seconds, counted from activation. ``unattended`` lets a
-    favourable verification confirm. ``about`` is kept for the history, as JSON.
+    favourable verification confirm. ``about`` is kept for the history, as JSON, and
+    ``told`` are its lines in the log.
+
+    Where old addresses are held until the decision, ``edits`` are the files with them,
+    ``finals`` the texts without, by path; ``held`` are the facts that then end, as the
+    engine observes them, and ``held_until`` the uptime in seconds at which they must.
+    ``expect`` are the facts that the engine's own small checks ask for.
     """
 
     interfaces: tuple[str, ...]
@@ -52,6 +49,11 @@ class Change(msgspec.Struct, frozen=True):
     confirm_within: int
     unattended: bool
     about: bytes
+    told: tuple[str, ...] = ()
+    finals: tuple[tuple[str, str], ...] = ()
+    held: tuple[str, ...] = ()
+    held_until: int | None = None
+    expect: tuple[str, ...] = ()
 
 
 def engine_source() -> bytes:
@@ -61,40 +63,70 @@ def engine_source() -> bytes:
     return resources.files(__package__).joinpath("engine.sh").read_bytes()
 
 
-def as_files(change: Change, folder: str, systemd: bool) -> dict[str, tuple[bytes, int]]:
+def as_files(change: Change, folder: str, init: str) -> dict[str, tuple[bytes, int]]:
     """Every file of the change, by its path below ``folder``, with its mode bits.
 
-    ``systemd`` says whether systemd runs the host. Raises :class:`InputError` for a
-    path or argument that cannot be written one a line.
+    ``init`` is what boots the host, a word of :data:`~fixed_anchor.engine.boot.INITS` or
+    empty. Raises :class:`InputError` for a path or argument that cannot be written one a line.
     """
-    files: dict[str, tuple[bytes, int]] = {
-        "engine.sh": (engine_source(), 0o700),
-        "interface": (b"".join(_line(name) for name in change.interfaces), 0o600),
-        "confirm-within": (b"%d\n" % change.confirm_within, 0o600),
-        "launch": (b"systemd\n" if systemd else b"session\n", 0o600),
-        "about.json": (change.about, 0o600),
-    }
+    files: dict[str, tuple[bytes, int]] = {}
+
+    def put(path: str, data: bytes) -> None:
+        files[path] = (data, 0o600)
+
+    files["engine.sh"] = (engine_source(), 0o700)
+    put("interface", _lines(change.interfaces))
+    put("confirm-within", b"%d\n" % change.confirm_within)
+    put("launch", b"systemd\n" if init == "systemd" else b"session\n")
+    put("about.json", change.about)
+    put("about", _lines(" ".join(line.split()) for line in change.told))
+    put("expect", _lines(change.expect))
     if change.unattended:
-        files["unattended"] = (b"", 0o600)
-    if systemd:
-        files["boot-unit"] = (_BOOT_UNIT.format(folder=folder).encode(), 0o600)
-        files["boot-unit-path"] = (_line(BOOT_UNIT_PATH), 0o600)
-        files["boot-unit-wants"] = (_line(BOOT_UNIT_WANTS), 0o600)
+        put("unattended", b"")
+    for name, data in boot_files(init, folder).items():
+        put(name, data)
+    if change.held:
+        put("held", _lines(change.held))
+    if change.held_until is not None:
+        put("held-until", b"%d\n" % change.held_until)
+    finals = dict(change.finals)
     manifest = b""
     for number, edit in enumerate(change.edits, 1):
-        kind = "create" if edit.before is None else "delete" if edit.after is None else "replace"
-        shown = edit.after or edit.before
-        assert shown is not None
-        manifest += _line(f"{number} {kind} {shown.mode:04o} {shown.uid} {shown.gid} {edit.path}")
+        manifest += _line(_manifest_line(number, edit))
         if edit.before is not None:
-            files[f"was/{number}"] = (encode(edit.before.text), 0o600)
-        if edit.after is not None:
-            files[f"new/{number}"] = (encode(edit.after.text), 0o600)
-    files["manifest"] = (manifest, 0o600)
-    for phase in PHASES:
-        for number, argv in enumerate(getattr(change.steps, phase), 1):
-            files[f"steps/{phase}/{number:02d}"] = (b"".join(_line(word) for word in argv), 0o600)
+            put(f"was/{number}", encode(edit.before.text))
+        if edit.link_before is not None:
+            put(f"was-link/{number}", _line(edit.link_before))
+        if edit.link_after is not None:
+            put(f"new/{number}", _line(edit.link_after))
+        elif edit.after is not None:
+            put(f"new/{number}", encode(edit.after.text))
+            final = finals.get(edit.path, edit.after.text)
+            if final != edit.after.text:
+                put(f"final/{number}", encode(final))
+    put("manifest", manifest)
+    for phase, field in PHASES.items():
+        for number, step in enumerate(getattr(change.steps, field), 1):
+            put(f"steps/{phase}/{number:02d}", _lines(argv_of(step)))
+            if isinstance(step, Fed):
+                put(f"input/{phase}/{number:02d}", encode(step.text))
     return files
+
+
+def _manifest_line(number: int, edit: FileEdit) -> str:
+    shown = edit.after or edit.before
+    mode, uid, gid = (shown.mode, shown.uid, shown.gid) if shown is not None else (0o644, 0, 0)
+    if edit.link_after is not None:
+        kind = "link"
+    elif edit.before is None and edit.link_before is None:
+        kind = "create"
+    else:
+        kind = "delete" if edit.after is None else "replace"
+    return f"{number} {kind} {mode:04o} {uid} {gid} {edit.path}"
+
+
+def _lines(texts: Iterable[str]) -> bytes:
+    return b"".join(_line(text) for text in texts)
 
 
 def _line(text: str) -> bytes:

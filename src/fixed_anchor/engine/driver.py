@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import msgspec
 
-from fixed_anchor.core.errors import AnchorError, ChangeOpen, InputError, NoAccess, Refused, Stuck
+from fixed_anchor.core.errors import AnchorError, ChangeOpen, InputError, NoAccess, Refused, Stuck, printable
+from fixed_anchor.engine.boot import init_of
 from fixed_anchor.engine.data import Change, as_files
 from fixed_anchor.machines.protocol import Machine, Ran
 
@@ -22,7 +23,8 @@ _ERRORS: dict[int, type[AnchorError]] = {
 class ChangeStatus(msgspec.Struct, frozen=True):
     """What the engine says of one change.
 
-    ``left`` is the number of seconds until the deadline, ``None`` before activation.
+    ``left`` is the number of seconds until the deadline, ``None`` before activation. ``held``
+    are facts that end with the decision: old addresses.
     """
 
     number: str
@@ -33,6 +35,7 @@ class ChangeStatus(msgspec.Struct, frozen=True):
     decision: str | None = None
     verdict: str | None = None
     put_back_at_boot: bool = False
+    held: tuple[str, ...] = ()
 
     @property
     def is_open(self) -> bool:
@@ -74,16 +77,19 @@ def lay_down(machine: Machine, change: Change) -> str:
     while not machine.make_folder(f"{changes_folder(machine)}/{number:04d}"):
         number += 1
     folder = f"{changes_folder(machine)}/{number:04d}"
-    systemd = machine.run(("test", "-d", "/run/systemd/system")).status == 0
-    for path, (data, mode) in as_files(change, folder, systemd).items():
+    for path, (data, mode) in as_files(change, folder, init_of(machine)).items():
         machine.put(f"{folder}/{path}", data, mode)
     return f"{number:04d}"
 
 
-def _verb(machine: Machine, number: str, verb: str, word: str = "", timeout: float = 60.0) -> Ran:
+def engine_command(machine: Machine, number: str, verb: str) -> tuple[str, ...]:
+    """The plain command of a verb, as it can be typed on a host without Python."""
     folder = f"{changes_folder(machine)}/{number}"
-    argv = ("/bin/sh", f"{folder}/engine.sh", verb, folder) + ((word,) if word else ())
-    return machine.run(argv, timeout)
+    return ("/bin/sh", f"{folder}/engine.sh", verb, folder)
+
+
+def _verb(machine: Machine, number: str, verb: str, *words: str, timeout: float = 60.0) -> Ran:
+    return machine.run((*engine_command(machine, number, verb), *words), timeout)
 
 
 def _checked(ran: Ran) -> Ran:
@@ -98,14 +104,27 @@ def start(machine: Machine, number: str) -> None:
     _checked(_verb(machine, number, "start"))
 
 
-def give_verdict(machine: Machine, number: str, word: str) -> None:
-    """Tells the guard how the verification ended: ``as-planned``, ``not-as-planned`` or ``undetermined``."""
+def give_verdict(machine: Machine, number: str, word: str, checks: tuple[str, ...] = ()) -> None:
+    """Tells the guard how the verification ended: ``as-planned``, ``not-as-planned`` or ``undetermined``.
+
+    ``checks`` are its lines for the log.
+    """
+    text = "".join(printable(line) + "\n" for line in checks)
+    machine.put(f"{changes_folder(machine)}/{number}/checks", text.encode("utf-8", "replace"))
     _checked(_verb(machine, number, "verdict", word))
 
 
-def confirm(machine: Machine, number: str, who: str) -> None:
-    """Keeps the change, and waits until that is so. Raises :class:`ChangeOpen` if it is decided already."""
-    _checked(_verb(machine, number, "confirm", who, timeout=300))
+def confirm(machine: Machine, number: str, who: str, over_old: bool = False) -> None:
+    """Keeps the change, and waits until that is so. Raises :class:`ChangeOpen` if it is decided already.
+
+    Raises :class:`Refused` from a session on an address that goes, unless ``over_old`` says that it counts.
+    """
+    _checked(_verb(machine, number, "confirm", who, *(("over-old",) if over_old else ()), timeout=300))
+
+
+def more_time(machine: Machine, number: str, seconds: int) -> None:
+    """Puts the deadline off by ``seconds``. Raises :class:`ChangeOpen` if it is decided already."""
+    _checked(_verb(machine, number, "more-time", str(seconds)))
 
 
 def put_back(machine: Machine, number: str, who: str) -> None:
@@ -126,4 +145,5 @@ def status(machine: Machine, number: str) -> ChangeStatus:
         decision=said.get("decision"),
         verdict=said.get("verdict"),
         put_back_at_boot="put-back-at-boot" in said,
+        held=tuple(fact for fact in said.get("held", "").split(";") if fact),
     )

@@ -9,22 +9,18 @@ from fixed_anchor.core.findings import Finding, finding
 from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.dialects.protocol import FileText
 from fixed_anchor.machines.protocol import Machine
-from fixed_anchor.observe.kernel import KernelRoute
 from fixed_anchor.observe.stack import PROVISIONING_CONFIG, Charge, regenerates
-
-_CLIENTS = ("dhclient", "dhcpcd", "udhcpc")
 
 
 def host_facts(
     machine: Machine,
     interfaces: tuple[SurveyedInterface, ...],
     charges: Mapping[str, Charge],
-    routes: tuple[KernelRoute, ...],
     files: Mapping[str, Mapping[str, FileText]],
     writer: str,
+    clients: Mapping[str, str],
 ) -> tuple[Finding, ...]:
-    """All of them, for the survey of ``machine``."""
-    clients = _clients(machine) if machine.running else {}
+    """All of them, for the survey of ``machine``. ``clients`` are the running lease clients by interface."""
     found: list[Finding] = []
     for interface in interfaces:
         charge = charges[interface.name]
@@ -32,7 +28,7 @@ def host_facts(
         found += _still_asks(machine, interface, charge, clients)
         if charge.declaration is not None:
             found += _regenerated(machine, interface, charge)
-            found += _kernel_only(machine, interface, routes)
+            found += _kernel_only(machine, interface)
     found += _too_open(machine, files)
     if writer != "nobody":
         found.append(
@@ -82,17 +78,6 @@ def _still_asks(
         )
 
 
-def _clients(machine: Machine) -> dict[str, str]:
-    """Lease clients that run as processes of their own, by interface."""
-    found: dict[str, str] = {}
-    for line in machine.run(("ps", "-eo", "args")).out.splitlines():
-        words = line.split()
-        if words and words[0].rpartition("/")[2].rstrip(":") in _CLIENTS:
-            for word in words[1:]:
-                found.setdefault(word, " ".join(words))
-    return found
-
-
 def _regenerated(machine: Machine, interface: SurveyedInterface, charge: Charge) -> Iterator[Finding]:
     assert charge.declaration is not None
     for path in dict.fromkeys(p.file for p in charge.declaration.places):
@@ -108,26 +93,14 @@ def _regenerated(machine: Machine, interface: SurveyedInterface, charge: Charge)
             )
 
 
-def _kernel_only(machine: Machine, interface: SurveyedInterface, routes: tuple[KernelRoute, ...]) -> Iterator[Finding]:
-    declared = interface.declared
-    if declared is None:
-        return
+def _kernel_only(machine: Machine, interface: SurveyedInterface) -> Iterator[Finding]:
     raised = partial(
         finding, "kernel-only-state", host=machine.name, interface=interface.name, seen_in=f"kernel of {machine.name}"
     )
-    for found in interface.addresses:
-        if found.origin == "fixed" and found.address not in declared.addresses:
-            yield raised(f"{found.address} is on {interface.name}, and no file declares it", address=found.address.ip)
-    known = {(r.destination, r.next_hop) for r in declared.routes}
-    for entry in routes:
-        route = entry.route
-        by_hand = entry.protocol in ("boot", "static") and (route.destination, route.next_hop) not in known
-        # dhclient installs its routes as if by hand.
-        of_lease = declared.ipv4 == "dhcp" and (
-            route.is_default or (interface.lease is not None and route in interface.lease.routes)
-        )
-        if entry.interface == interface.name and by_hand and not of_lease:
-            yield raised(f"the route {route} leaves by {interface.name}, and no file declares it")
+    for address in interface.by_hand:
+        yield raised(f"{address} is on {interface.name}, and no file declares it", address=address.ip)
+    for route in interface.routes_by_hand:
+        yield raised(f"the route {route} leaves by {interface.name}, and no file declares it")
 
 
 def _too_open(machine: Machine, files: Mapping[str, Mapping[str, FileText]]) -> Iterator[Finding]:

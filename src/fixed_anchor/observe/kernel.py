@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import time
 from ipaddress import IPv4Address, IPv6Address
 from typing import Any
 
@@ -43,6 +44,12 @@ def links(machine: Machine) -> tuple[KernelLink, ...]:
         details = link.get("linkinfo", {})
         kind = details.get("info_kind", "ethernet")
         udev = _udev(machine, int(link.get("ifindex", 0)))
+        addresses = tuple(
+            # An address that failed its duplicate detection is not in use.
+            _address(info)
+            for info in link.get("addr_info", ())
+            if "local" in info and not info.get("dadfailed")
+        )
         facts = LinkFacts(
             name=link["ifname"],
             mac=link.get("address") if link.get("link_type") == "ether" else None,
@@ -51,18 +58,15 @@ def links(machine: Machine) -> tuple[KernelLink, ...]:
             driver=udev.get("ID_NET_DRIVER") or _driver(machine, link["ifname"]),
             path=udev.get("ID_PATH"),
             vlan=details.get("info_data", {}).get("id") if kind == "vlan" else None,
+            held=tuple(a.address for a in addresses if a.origin != "link-local"),
+            leased=tuple(a.address for a in addresses if a.origin == "dhcp"),
         )
         found.append(
             KernelLink(
                 facts=facts,
                 index=int(link.get("ifindex", 0)),
                 state=_state(link),
-                addresses=tuple(
-                    # An address that failed its duplicate detection is not in use.
-                    _address(info)
-                    for info in link.get("addr_info", ())
-                    if "local" in info and not info.get("dadfailed")
-                ),
+                addresses=addresses,
             )
         )
     return tuple(found)
@@ -145,6 +149,12 @@ def _next_hop(hop: dict[str, Any]) -> IPAddress | None:
     if "via" in hop:
         return IPv6Address(hop["via"]["host"])
     return None
+
+
+def uptime(machine: Machine) -> float:
+    """Seconds since the machine was booted, proc_uptime(5)."""
+    file = machine.read("/proc/uptime")
+    return float(file.text.split()[0]) if file is not None else time.time()
 
 
 def _json(machine: Machine, argv: tuple[str, ...]) -> list[dict[str, Any]]:

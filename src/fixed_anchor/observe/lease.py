@@ -10,12 +10,14 @@ from fixed_anchor.core.config import Route
 from fixed_anchor.core.survey import FoundAddress, Lease
 from fixed_anchor.machines.protocol import Machine
 
+_CLIENTS = ("dhclient", "dhcpcd", "udhcpc")
 _WORDS = {
     "SERVER_ADDRESS": "server", "MTU": "mtu", "NTP": "ntp", "HOSTNAME": "hostname", "ROUTES": "routes",
+    "CLIENTID": "client_id",
     "dhcp_server_identifier": "server", "interface_mtu": "mtu", "ntp_servers": "ntp", "host_name": "hostname",
-    "rfc3442_classless_static_routes": "rfc3442",
+    "rfc3442_classless_static_routes": "rfc3442", "dhcp_client_identifier": "client_id",
     "dhcp-server-identifier": "server", "interface-mtu": "mtu", "ntp-servers": "ntp", "host-name": "hostname",
-    "rfc3442-classless-static-routes": "rfc3442",
+    "rfc3442-classless-static-routes": "rfc3442", "dhcp-client-identifier": "client_id",
 }  # fmt: skip
 
 
@@ -32,6 +34,7 @@ def lease_of(machine: Machine, interface: str, index: int, leased: FoundAddress)
         time_servers=tuple(re.split(r"[ ,]+", said["ntp"].strip())) if said.get("ntp", "").strip() else (),
         routes=_routes(said),
         hostname=said.get("hostname") or None,
+        client_id=_identifier(said.get("client_id", "")),
     )
 
 
@@ -60,6 +63,30 @@ def _dhclient(machine: Machine, interface: str) -> dict[str, str]:
             options = re.findall(r"option ([a-z0-9-]+) ([^;]*);", leases[-1])
             return {_WORDS[key]: value.strip('"') for key, value in options if key in _WORDS}
     return {}
+
+
+def _identifier(text: str) -> str | None:
+    """Octets in hexadecimal, with colons or without, in the form without; a text is taken as its octets."""
+    plain = "".join(part.zfill(2) for part in text.split(":")) if ":" in text else text
+    if re.fullmatch(r"(?:[0-9a-fA-F]{2})+", plain):
+        return plain.lower()
+    return text.encode().hex() or None
+
+
+def lease_clients(machine: Machine) -> dict[str, str]:
+    """The command lines of the lease clients that run as processes of their own, by interface."""
+    found: dict[str, str] = {}
+    for line in machine.run(("ps", "-eo", "args")).out.splitlines():
+        words = line.split()
+        if words and client_name(line) in _CLIENTS:
+            for word in words[1:]:
+                found.setdefault(word, " ".join(words))
+    return found
+
+
+def client_name(command_line: str) -> str:
+    """The program of a lease client's command line: ``dhclient``."""
+    return command_line.split()[0].rpartition("/")[2].rstrip(":")
 
 
 def _ipv4(text: str) -> IPv4Address | None:

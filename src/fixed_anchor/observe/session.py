@@ -13,12 +13,21 @@ def session_address() -> IPAddress | None:
     sshd sets SSH_CONNECTION (ssh(1)); sudo and su drop it, so the environment of the
     parents is looked at as well.
     """
+    return _end(2)
+
+
+def session_peer() -> IPAddress | None:
+    """Where that session comes from, or ``None``."""
+    return _end(0)
+
+
+def _end(word: int) -> IPAddress | None:
     text = os.environ.get("SSH_CONNECTION") or _of_parents()
     words = (text or "").split()
     if len(words) != 4:
         return None
     try:
-        return parse_address(words[2].removeprefix("::ffff:").partition("%")[0])
+        return parse_address(words[word].removeprefix("::ffff:").partition("%")[0])
     except ValueError:
         return None
 

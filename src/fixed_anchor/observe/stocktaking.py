@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 import msgspec
 
-from fixed_anchor.core.addresses import parse_address
-from fixed_anchor.core.config import InterfaceConfig, LinkFacts
+from fixed_anchor.core.addresses import IPInterface, parse_address
+from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Route
 from fixed_anchor.core.findings import Finding
-from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
+from fixed_anchor.core.survey import HostSurvey, Lease, SurveyedInterface
 from fixed_anchor.dialects import DIALECTS
 from fixed_anchor.dialects.protocol import FileText
 from fixed_anchor.dialects.resolv_conf import DROP_IN, RESOLV_CONF, says_resolv_conf
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe import kernel, resolvers
 from fixed_anchor.observe.host_facts import host_facts
-from fixed_anchor.observe.lease import lease_of
+from fixed_anchor.observe.lease import client_name, lease_clients, lease_of
 from fixed_anchor.observe.stack import Charge, in_charge, services
 
 
@@ -37,7 +39,8 @@ def take_stock(machine: Machine) -> HostSurvey:
     """
     files = {name: dialect_files(machine, name) for name in DIALECTS}
     running = services(machine) if machine.running else None
-    found = kernel.links(machine) if machine.running else ()
+    clients = lease_clients(machine) if machine.running else {}
+    found = tuple(_with_client(link, clients) for link in kernel.links(machine)) if machine.running else ()
     links = tuple(link.facts for link in found) if machine.running else _links_in_files(files)
     declarations = {
         name: {d.link.name: d for d in dialect.read(files[name], links)} for name, dialect in DIALECTS.items()
@@ -52,9 +55,7 @@ def take_stock(machine: Machine) -> HostSurvey:
     else:
         all_routes = kernel.routes(machine)
         interfaces = tuple(_running(machine, link, charges[link.facts.name], all_routes, writer) for link in found)
-    findings: tuple[Finding, ...] = host_facts(
-        machine, interfaces, charges, all_routes if running else (), files, writer
-    )
+    findings: tuple[Finding, ...] = host_facts(machine, interfaces, charges, files, writer, clients)
     stacks = list(dict.fromkeys(c.stack for c in charges.values() if c.stack))
     evidence = tuple(f"{name}: {'; '.join(c.evidence)}" for name, c in charges.items() if c.declaration)
     return HostSurvey(
@@ -66,6 +67,14 @@ def take_stock(machine: Machine) -> HostSurvey:
         running is not None,
         _hostname(machine),
     )
+
+
+def _with_client(link: kernel.KernelLink, clients: Mapping[str, str]) -> kernel.KernelLink:
+    client = clients.get(link.facts.name)
+    if client is None:
+        return link
+    facts = msgspec.structs.replace(link.facts, client=client_name(client))
+    return msgspec.structs.replace(link, facts=facts)
 
 
 def look_at_kernel(machine: Machine) -> HostSurvey:
@@ -147,16 +156,40 @@ def _running(
     else:
         servers, search = resolvers.of_resolv_conf(machine)
     leased = next((a for a in link.addresses if a.origin == "dhcp" and a.address.version == 4), None)
+    declared = declared_with_resolvers(machine, charge, writer)
+    lease = lease_of(machine, name, link.index, leased) if leased else None
+    own_routes = tuple(r for r in all_routes if r.interface == name)
     return SurveyedInterface(
         link=link.facts,
         state=link.state,
         index=link.index,
         addresses=link.addresses,
-        routes=tuple(r.route for r in all_routes if r.interface == name),
+        routes=tuple(r.route for r in own_routes),
         resolvers=servers,
         search=search,
-        lease=lease_of(machine, name, link.index, leased) if leased else None,
-        declared=declared_with_resolvers(machine, charge, writer),
+        lease=lease,
+        declared=declared,
         declared_in=charge.declaration.places if charge.declaration else (),
         stack=charge.stack,
+        by_hand=() if declared is None else _addresses_by_hand(link, declared),
+        routes_by_hand=() if declared is None else _routes_by_hand(own_routes, declared, lease),
     )
+
+
+def _addresses_by_hand(link: kernel.KernelLink, declared: InterfaceConfig) -> tuple[IPInterface, ...]:
+    return tuple(a.address for a in link.addresses if a.origin == "fixed" and a.address not in declared.addresses)
+
+
+def _routes_by_hand(
+    routes: tuple[kernel.KernelRoute, ...], declared: InterfaceConfig, lease: Lease | None
+) -> tuple[Route, ...]:
+    known = {(r.destination, r.next_hop) for r in declared.routes}
+    found = []
+    for entry in routes:
+        route = entry.route
+        by_hand = entry.protocol in ("boot", "static") and (route.destination, route.next_hop) not in known
+        # dhclient installs its routes as if by hand.
+        of_lease = declared.ipv4 == "dhcp" and (route.is_default or (lease is not None and route in lease.routes))
+        if by_hand and not of_lease:
+            found.append(route)
+    return tuple(found)

@@ -7,6 +7,8 @@ from typing import TYPE_CHECKING, Any
 
 import msgspec
 
+from fixed_anchor.dialects.protocol import argv_of
+
 if TYPE_CHECKING:
     from fixed_anchor.core.findings import CheckResult, Finding
     from fixed_anchor.core.survey import HostSurvey
@@ -146,7 +148,7 @@ def draft_document(drafts: list[HostDraft], servers: list[ServerDraft]) -> dict[
                     }
                     for e in d.edits
                 ],
-                "activate": [list(argv) for argv in (*d.steps.leave, *d.steps.activate)],
+                "activate": [list(argv_of(step)) for step in (*d.steps.leave, *d.steps.activate)],
             }
             for d in drafts
         ],

@@ -14,7 +14,7 @@ from fixed_anchor.core.errors import printable
 from fixed_anchor.core.findings import CheckResult, Consulted, Finding, NotConsulted
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
 from fixed_anchor.core.verification import VerifyCheck
-from fixed_anchor.dialects.protocol import FileEdit
+from fixed_anchor.dialects.protocol import FileEdit, argv_of
 from fixed_anchor.workflow.dhcp_server import ServerDraft
 from fixed_anchor.workflow.draft import HostDraft
 from fixed_anchor.workflow.probe import ProbeResult
@@ -255,8 +255,14 @@ def show_draft(out: Console, drafts: list[HostDraft]) -> None:
             out.print("  the files say so already; nothing is to be written")
         for edit in draft.edits:
             show_diff(out, edit)
-        for argv in (*draft.steps.leave, *draft.steps.activate):
-            out.print(Text().append("  then run  ", style="dim").append(printable(" ".join(argv))))
+        for held in draft.held:
+            out.print(f"  until the decision {held.address} is held on {held.interface} as well; then:", style="bold")
+        if draft.held:
+            for first, last in zip(draft.edits, draft.ends_with(), strict=True):
+                if first.after != last.after:
+                    show_diff(out, FileEdit(first.path, first.after, last.after))
+        for step in (*draft.steps.leave, *draft.steps.activate):
+            out.print(Text().append("  then run  ", style="dim").append(printable(" ".join(argv_of(step)))))
         out.print()
 
 

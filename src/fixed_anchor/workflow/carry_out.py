@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import os
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -13,25 +13,27 @@ import msgspec
 
 from fixed_anchor.core.config import InterfaceConfig
 from fixed_anchor.core.errors import (
+    EXIT_AGAINST,
     EXIT_DONE,
     EXIT_PUT_BACK,
     EXIT_STUCK,
-    AnchorError,
     ChangeOpen,
     InputError,
     Refused,
     Undetermined,
+    printable,
 )
 from fixed_anchor.core.findings import Acceptance, CheckResult
 from fixed_anchor.core.verification import AS_PLANNED, NOT_AS_PLANNED
-from fixed_anchor.dialects import DIALECTS
-from fixed_anchor.dialects.protocol import FileEdit, FileText, Steps, apply_edits
+from fixed_anchor.dialects.protocol import FileEdit
 from fixed_anchor.engine import driver
 from fixed_anchor.engine.data import Change
 from fixed_anchor.machines.protocol import Machine
-from fixed_anchor.observe.stocktaking import dialect_files, take_stock
+from fixed_anchor.observe import kernel
+from fixed_anchor.observe.session import session_peer
+from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.vantages.protocol import Place
-from fixed_anchor.workflow.draft import HostDraft, extra_steps, joined_steps
+from fixed_anchor.workflow.draft import HostDraft
 from fixed_anchor.workflow.site import place_of
 from fixed_anchor.workflow.verify import VerifyResult, verify_when_settled
 
@@ -51,6 +53,9 @@ class Outcome(msgspec.Struct, frozen=True):
 
     @property
     def exit_status(self) -> int:
+        if self.state == "confirmed" and self.verified is not None and self.verified.verdict == NOT_AS_PLANNED:
+            # A person kept it, or the second activation of the held address went wrong.
+            return EXIT_AGAINST
         return {"confirmed": EXIT_DONE, "put-back": EXIT_PUT_BACK}.get(self.state, EXIT_STUCK)
 
 
@@ -88,7 +93,7 @@ def refuse_unless_accepted(result: CheckResult, accepted: tuple[Acceptance, ...]
 
 
 def about(kind: str, plan_file: str | None, draft: HostDraft, accepted: list[Acceptance]) -> dict[str, Any]:
-    """What the history keeps of a change: who, when, what, and what was accepted."""
+    """What the history keeps of a change: who, when, from where, what, and what was accepted."""
     digest = None
     if plan_file is not None:
         import hashlib
@@ -101,11 +106,74 @@ def about(kind: str, plan_file: str | None, draft: HostDraft, accepted: list[Acc
         "stack": draft.stack,
         "interfaces": [config.interface for config in draft.wanted],
         "begun": time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime()),
-        "by": os.environ.get("SUDO_USER") or os.environ.get("USER") or str(os.getuid()),
+        "by": who(),
+        "from": session_peer() or "this machine",
         "plan": plan_file and os.path.abspath(plan_file),
         "plan_sha256": digest,
         "accepted": [msgspec.to_builtins(a) for a in accepted],
     }
+
+
+def who() -> str:
+    """The person at the keyboard, as far as the environment tells."""
+    return os.environ.get("SUDO_USER") or os.environ.get("USER") or f"user {os.getuid()}"
+
+
+def told(notes: dict[str, Any], draft: HostDraft) -> tuple[str, ...]:
+    """The lines by which the log of a change begins."""
+    lines = [
+        f"{notes['kind']} of {', '.join(notes['interfaces'])} on {notes['host']} ({notes['stack']}), "
+        f"by {notes['by']}, from {notes['from']}"
+    ]
+    if notes.get("plan"):
+        lines.append(f"plan: {notes['plan']}, sha256 {notes['plan_sha256']}")
+    if notes.get("undoes"):
+        lines.append(f"restores change {notes['restores']}; undone with it: {', '.join(notes['undoes'])}")
+    elif notes.get("restores"):
+        lines.append(f"restores change {notes['restores']}")
+    for accepted in notes["accepted"]:
+        address = f":{accepted['address']}" if accepted["address"] else ""
+        lines.append(f"accepted: {accepted['code']}{address}, because {accepted['because']}")
+    lines += [f"held until the decision: {h.address} on {h.interface}" for h in draft.held]
+    return tuple(printable(line) for line in lines)
+
+
+def change_of(
+    draft: HostDraft, confirm_within: int, unattended: bool, notes: dict[str, Any], held_until: int | None = None
+) -> Change:
+    """The data of the change that ``draft`` makes."""
+    return Change(
+        interfaces=tuple(config.interface for config in draft.wanted),
+        edits=draft.edits,
+        steps=draft.steps,
+        confirm_within=confirm_within,
+        unattended=unattended,
+        about=json.dumps(notes, indent=1).encode(),
+        told=told(notes, draft),
+        finals=draft.finals,
+        held=tuple(f"address {h.address} fixed on {h.interface}" for h in draft.held),
+        held_until=held_until,
+        expect=tuple(expected_facts(draft.waiting)),
+    )
+
+
+def expected_facts(configs: tuple[InterfaceConfig, ...]) -> Iterator[str]:
+    """What must be so afterwards, in the words in which the engine observes it."""
+    for config in configs:
+        for address in config.addresses:
+            yield f"address {address} fixed on {config.interface}"
+        for route in config.default_routes(4):
+            yield f"gateway {route.next_hop} on {config.interface}"
+
+
+def _held_until(machine: Machine, draft: HostDraft) -> int | None:
+    """The uptime of the machine at which the first lease of a held address ends; ``None`` if none does."""
+    if not draft.held:
+        return None
+    addresses = {h.address.ip for h in draft.held}
+    left = [a.seconds_left for link in kernel.links(machine) for a in link.addresses if a.address.ip in addresses]
+    ends = [seconds for seconds in left if seconds is not None]
+    return int(kernel.uptime(machine)) + min(ends) if ends else None
 
 
 def carry_out(
@@ -121,7 +189,7 @@ def carry_out(
 
     Returns when the guard has decided. If this process dies meanwhile, the guard goes on
     without it. Raises :class:`ChangeOpen`, :class:`Refused` and :class:`NoAccess` before
-    anything was changed.
+    anything was changed; :class:`DraftOutdated` where files are no longer what was drafted from.
     """
     already = driver.open_change(machine)
     if already is not None:
@@ -129,28 +197,27 @@ def carry_out(
             f"change {already} is open on {machine.name}",
             remedy=f"`fixed-anchor confirm {already}` or `fixed-anchor restore {already}` first",
         )
-    change = Change(
-        interfaces=tuple(config.interface for config in draft.wanted),
-        edits=draft.edits,
-        steps=draft.steps,
-        confirm_within=confirm_within,
-        unattended=unattended,
-        about=json.dumps(notes, indent=1).encode(),
-    )
+    change = change_of(draft, confirm_within, unattended, notes, _held_until(machine, draft))
     number = driver.lay_down(machine, change)
-    driver.start(machine, number)
+    try:
+        driver.start(machine, number)
+    except Refused as refused:
+        raise _with_diff(machine, draft, refused) from None
     verified: VerifyResult | None = None
     while True:
         now = driver.status(machine, number)
         progress(now, verified)
         if now.state in (*driver.FINAL, "stuck"):
+            if now.state == "confirmed" and draft.held:
+                # The old address has gone meanwhile: what is in force now has not been looked at yet.
+                verified = verify_when_settled(draft.host, machine, draft.wanted, vantages, PATIENCE, draft.hostname)
             return Outcome(number, now.state, verified)
         if now.state == "waiting" and verified is None and now.decision is None:
             patience = min(PATIENCE, max(1.0, (now.left or 0) / 2))
-            verified = verify_when_settled(draft.host, machine, draft.wanted, vantages, patience, draft.hostname)
+            verified = verify_when_settled(draft.host, machine, draft.waiting, vantages, patience, draft.hostname)
             word = {AS_PLANNED: "as-planned", NOT_AS_PLANNED: "not-as-planned"}.get(verified.verdict, "undetermined")
             try:
-                driver.give_verdict(machine, number, word)
+                driver.give_verdict(machine, number, word, tuple(verified.lines()))
             except ChangeOpen:
                 # Decided while we looked: the loop tells how.
                 continue
@@ -158,67 +225,22 @@ def carry_out(
         time.sleep(0.2)
 
 
-def restore_draft(machine: Machine, number: str) -> HostDraft:
-    """The change that brings back the files which change ``number`` replaced.
+class DraftOutdated(Refused):
+    """Files of the host are no longer what the draft was made from; ``edits`` show how they differ."""
 
-    Raises :class:`ChangeOpen` if it was never in force, :class:`Refused` if the files
-    were edited since.
-    """
-    folder = driver.folder_of(machine, number)
-    state = driver.status(machine, number).state
-    if state != "confirmed":
-        raise ChangeOpen(f"change {number} is {state}; only a confirmed change can be restored")
-    notes = _notes(machine, folder)
-    edits: list[FileEdit] = []
-    manifest = machine.read(f"{folder}/manifest")
-    for line in manifest.text.splitlines() if manifest else ():
-        entry, kind, _, _, _, path = line.split(" ", 5)
-        live = machine.read(path)
-        new = machine.read(f"{folder}/new/{entry}")
-        if (live.text if live else None) != (new.text if new else None):
-            raise Refused(
-                f"{path} was edited since change {number}",
-                remedy=f"compare it with {folder}/saved/{entry}, and put it back by hand if that is meant",
-            )
-        saved = None
-        if kind != "create":
-            kept = machine.read(f"{folder}/saved/{entry}")
-            if kept is None:
-                raise InputError("the saved copy is gone", file=f"{folder}/saved/{entry}")
-            saved = FileText(path, kept.text, kept.mode, kept.uid, kept.gid)
-        edits.append(FileEdit(path, live, saved))
-    survey = take_stock(machine)
-    wanted: list[InterfaceConfig] = []
-    steps: list[Steps] = []
-    stacks: list[str] = []
-    for name in notes.get("interfaces", ()):
-        found = survey.interface(str(name))
-        if found is None:
-            raise InputError(f"{machine.name} has no interface {name} any more")
-        if found.stack is None:
-            raise InputError(f"no supported network stack declares {name} any more")
-        dialect = DIALECTS[found.stack]
-        before = dialect_files(machine, found.stack)
-        after = apply_edits(before, tuple(edits))
-        declared = dialect.read(after, (found.link,))
-        if declared:
-            wanted.append(declared[0].config)
-        steps.append(dialect.steps(before, after, found.link))
-        stacks.append(found.stack)
-    both = (extra_steps(edits), *steps)
-    host = str(notes.get("host", machine.name))
-    return HostDraft(host, ", ".join(dict.fromkeys(stacks)), tuple(wanted), tuple(edits), joined_steps(both))
+    def __init__(self, what: str, edits: tuple[FileEdit, ...]) -> None:
+        super().__init__(what, remedy="draft again, and look at what has changed")
+        self.edits = edits
 
 
-def _notes(machine: Machine, folder: str) -> dict[str, Any]:
-    file = machine.read(f"{folder}/about.json")
-    try:
-        notes = json.loads(file.text) if file else {}
-    except ValueError:
-        notes = {}
-    if not isinstance(notes, dict):
-        raise AnchorError("the notes of the change are broken", file=f"{folder}/about.json")
-    return notes
+def _with_diff(machine: Machine, draft: HostDraft, refused: Refused) -> Refused:
+    """The refusal, with the difference where somebody has edited a file since the draft."""
+    changed = []
+    for edit in draft.edits:
+        live = machine.read(edit.path)
+        if (live.text if live else None) != (edit.before.text if edit.before else None):
+            changed.append(FileEdit(edit.path, edit.before, live))
+    return DraftOutdated(refused.what, tuple(changed)) if changed else refused
 
 
 def own_vantage(machine: Machine, interface: str) -> Place | str:

@@ -4,23 +4,37 @@ from __future__ import annotations
 
 import msgspec
 
+from fixed_anchor.core.addresses import IPAddress, IPInterface
 from fixed_anchor.core.config import InterfaceConfig
 from fixed_anchor.core.errors import InputError, NotSupported
 from fixed_anchor.core.plan import HostPlan, InterfacePlan, Plan
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
-from fixed_anchor.core.wanted import wanted_config
+from fixed_anchor.core.wanted import held_beside, wanted_config
 from fixed_anchor.dialects import DIALECTS
 from fixed_anchor.dialects.host_names import HOSTNAME, HOSTS, edit_hostname, edit_hosts
-from fixed_anchor.dialects.protocol import FileEdit, FileText, Steps, apply_edits
+from fixed_anchor.dialects.protocol import FileEdit, FileText, Step, Steps, apply_edits, route_words
 from fixed_anchor.dialects.resolv_conf import DROP_IN, RESOLV_CONF, edit_drop_in, edit_resolv_conf
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe import resolvers, stack
 from fixed_anchor.observe.stocktaking import dialect_files
+from fixed_anchor.workflow.give_back import give_back_command
 from fixed_anchor.workflow.site import Site
 
 
+class Held(msgspec.Struct, frozen=True):
+    """An old address that is held beside the new ones until the change is decided."""
+
+    interface: str
+    address: IPInterface
+
+
 class HostDraft(msgspec.Struct, frozen=True):
-    """The edits for one host, the steps that load them, and the configurations they declare."""
+    """The edits for one host, the steps that load them, and the configurations they declare.
+
+    ``wanted`` is what the files declare in the end. Where old addresses are held until the
+    decision, ``edits`` are the files with them, ``waiting`` what those declare, and ``finals``
+    the texts of the files without them, by path.
+    """
 
     host: str
     stack: str
@@ -28,6 +42,28 @@ class HostDraft(msgspec.Struct, frozen=True):
     edits: tuple[FileEdit, ...]
     steps: Steps
     hostname: str | None = None
+    waiting: tuple[InterfaceConfig, ...] = ()
+    finals: tuple[tuple[str, str], ...] = ()
+    held: tuple[Held, ...] = ()
+
+    def ends_with(self) -> tuple[FileEdit, ...]:
+        """The edits from today's files to the final ones."""
+        finals = dict(self.finals)
+        return tuple(
+            msgspec.structs.replace(e, after=msgspec.structs.replace(e.after, text=finals[e.path]))
+            if e.after is not None and e.path in finals
+            else e
+            for e in self.edits
+        )
+
+
+class _Made(msgspec.Struct, frozen=True):
+    """What one pass over a host's interfaces makes."""
+
+    wanted: tuple[InterfaceConfig, ...]
+    edits: tuple[FileEdit, ...]
+    steps: Steps
+    stacks: tuple[str, ...]
 
 
 def draft(site: Site, host_names: tuple[str, ...] = ()) -> list[HostDraft]:
@@ -49,8 +85,74 @@ def draft(site: Site, host_names: tuple[str, ...] = ()) -> list[HostDraft]:
     return drafts
 
 
-def draft_host(plan: Plan, host: HostPlan, machine: Machine, survey: HostSurvey) -> HostDraft:
-    """The draft of one host. Raises :class:`NotSupported` by name for what cannot be carried out."""
+def draft_host(
+    plan: Plan, host: HostPlan, machine: Machine, survey: HostSurvey, hold: frozenset[IPAddress] = frozenset()
+) -> HostDraft:
+    """The draft of one host. Raises :class:`NotSupported` by name for what cannot be carried out.
+
+    ``hold`` are addresses of today that shall stay until the change is decided, where they would go.
+    """
+    final = _made(plan, host, machine, survey, frozenset())
+    steps = msgspec.structs.replace(
+        final.steps, kernel=_by_hand(survey, final.wanted), commit=_give_back(survey, final.wanted, final.steps)
+    )
+    whole = HostDraft(host.name, ", ".join(final.stacks), final.wanted, final.edits, steps, host.hostname, final.wanted)
+    if not hold:
+        return whole
+    first = _made(plan, host, machine, survey, hold)
+    held = tuple(
+        Held(config.interface, address)
+        for config, end in zip(first.wanted, final.wanted, strict=True)
+        for address in config.addresses
+        if address not in end.addresses
+    )
+    return _joined_drafts(machine, survey, whole, first, held) if held else whole
+
+
+def _joined_drafts(
+    machine: Machine, survey: HostSurvey, whole: HostDraft, first: _Made, held: tuple[Held, ...]
+) -> HostDraft:
+    """The draft whose files first hold the old addresses as well, and then become those of ``whole``."""
+    ends = {e.path: e.after.text for e in whole.edits if e.after is not None}
+    starts = {e.path: e.after.text for e in first.edits if e.after is not None}
+    if set(ends) != set(starts):
+        # A file that only one of the two writes: the engine could not go from one to the other.
+        return whole
+    drops = []
+    for config in whole.wanted:
+        found = survey.interface(config.interface)
+        if found is None or found.stack is None:
+            continue
+        dialect = DIALECTS[found.stack]
+        before = dialect_files(machine, found.stack)
+        mine = tuple(h.address for h in held if h.interface == config.interface)
+        link = msgspec.structs.replace(found.link, held=(*config.addresses, *mine), leased=(), client=None)
+        drops.append(dialect.steps(apply_edits(before, first.edits), apply_edits(before, whole.edits), link))
+    joined = joined_steps(tuple(drops))
+    steps = msgspec.structs.replace(
+        first.steps,
+        drop=joined.activate,
+        drop_escalate=joined.escalate,
+        kernel=whole.steps.kernel,
+        commit=whole.steps.commit,
+    )
+    return msgspec.structs.replace(
+        whole,
+        edits=first.edits,
+        steps=steps,
+        waiting=first.wanted,
+        finals=tuple((path, text) for path, text in ends.items() if text != starts[path]),
+        held=held,
+    )
+
+
+def going(found: SurveyedInterface, config: InterfaceConfig) -> tuple[IPInterface, ...]:
+    """The addresses of today that a change to ``config`` takes away, in families that it fixes."""
+    kept = {a.ip for a in config.addresses}
+    return tuple(a for a in found.link.held if config.method(a.version) == "fixed" and a.ip not in kept)
+
+
+def _made(plan: Plan, host: HostPlan, machine: Machine, survey: HostSurvey, hold: frozenset[IPAddress]) -> _Made:
     edits: list[FileEdit] = []
     steps: list[Steps] = []
     wanted: list[InterfaceConfig] = []
@@ -60,6 +162,8 @@ def draft_host(plan: Plan, host: HostPlan, machine: Machine, survey: HostSurvey)
             continue
         config = wanted_config(plan, interface)
         found = _found(plan, host, interface, survey)
+        if hold:
+            config = held_beside(config, tuple(a for a in going(found, config) if a.ip in hold))
         made, their_steps, name = _draft_interface(plan, host, interface, machine, found, config, edits)
         edits = _joined(edits, made)
         steps.append(their_steps)
@@ -68,14 +172,32 @@ def draft_host(plan: Plan, host: HostPlan, machine: Machine, survey: HostSurvey)
     edits += _provisioning(machine, survey, wanted)
     edits += _names(plan, host, machine, survey, wanted)
     both = (extra_steps(edits), *steps)
-    return HostDraft(
-        host.name,
-        ", ".join(dict.fromkeys(stacks)),
-        tuple(wanted),
-        tuple(edits),
-        joined_steps(both),
-        host.hostname,
-    )
+    return _Made(tuple(wanted), tuple(edits), joined_steps(both), tuple(dict.fromkeys(stacks)))
+
+
+def _by_hand(survey: HostSurvey, wanted: tuple[InterfaceConfig, ...]) -> tuple[Step, ...]:
+    """Commands that set again what is in the kernel and in no file, should the change be put back."""
+    steps: list[Step] = []
+    for config in wanted:
+        found = survey.interface(config.interface)
+        for address in found.by_hand if found else ():
+            steps.append(("ip", "address", "replace", str(address), "dev", config.interface))
+        for route in found.routes_by_hand if found else ():
+            steps.append(("ip", "route", "replace", *route_words(route, config.interface)))
+    return tuple(steps)
+
+
+def _give_back(survey: HostSurvey, wanted: tuple[InterfaceConfig, ...], steps: Steps) -> tuple[Step, ...]:
+    """Commands that give leases back whose address has gone, where the stack does not do so itself."""
+    given: list[Step] = []
+    for config in wanted:
+        found = survey.interface(config.interface)
+        lease = found.lease if found is not None else None
+        if found is None or lease is None or lease.server is None or found.link.mac is None or steps.releases:
+            continue
+        if config.ipv4 == "fixed" and all(a.ip != lease.address for a in config.addresses):
+            given.append(give_back_command(found.name, found.link.mac, lease.address, lease.server, lease.client_id))
+    return tuple(given)
 
 
 def _found(plan: Plan, host: HostPlan, interface: InterfacePlan, survey: HostSurvey) -> SurveyedInterface:
@@ -145,7 +267,7 @@ def _resolver_edits(
             raise NotSupported(str(error), file=plan.file, line=interface.line, remedy="name the best three") from None
     else:
         edit = edit_drop_in(machine.read(DROP_IN), config.resolvers or (), config.search)
-    return [edit] if edit is not None else []
+    return [msgspec.structs.replace(edit, link_before=machine.link_target(edit.path))] if edit is not None else []
 
 
 def _provisioning(machine: Machine, survey: HostSurvey, wanted: list[InterfaceConfig]) -> list[FileEdit]:
@@ -194,12 +316,11 @@ def extra_steps(edits: list[FileEdit] | tuple[FileEdit, ...]) -> Steps:
 def joined_steps(many: tuple[Steps, ...]) -> Steps:
     """The steps of several interfaces one after the other, each command once."""
 
-    def joined(phase: str) -> tuple[tuple[str, ...], ...]:
-        return tuple(dict.fromkeys(argv for steps in many for argv in getattr(steps, phase)))
+    def joined(phase: str) -> tuple[Step, ...]:
+        return tuple(dict.fromkeys(step for steps in many for step in getattr(steps, phase)))
 
-    return Steps(
-        joined("leave"), joined("activate"), joined("unload"), joined("reload"), joined("escalate"), joined("boot")
-    )
+    fields = {name: joined(name) for name in Steps.__struct_fields__ if name != "releases"}
+    return Steps(**fields, releases=any(steps.releases for steps in many))
 
 
 def _joined(earlier: list[FileEdit], later: list[FileEdit]) -> list[FileEdit]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Iterator
 from functools import partial
 
 import msgspec
@@ -36,6 +37,13 @@ class VerifyResult(msgspec.Struct, frozen=True):
     @property
     def verdict(self) -> str:
         return verdict_of(self.checks)
+
+    def lines(self) -> Iterator[str]:
+        """Each check in a line, for a log."""
+        for check in self.checks:
+            what = check.observed if check.outcome == PASS else f"{check.observed} ({check.why})"
+            where = f" on {check.interface}" if check.interface else ""
+            yield f"{check.outcome}: {check.code}{where}: {what}"
 
 
 def verify(site: Site, host_names: tuple[str, ...] = ()) -> VerifyResult:

@@ -1,0 +1,111 @@
+"""What puts an unconfirmed change back at boot, for each kind of init.
+
+It exists only while a change is open, and runs once the local file systems are there and
+before anything reads the interface files.
+"""
+
+from __future__ import annotations
+
+from fixed_anchor.machines.protocol import Machine
+
+_SYSTEMD = """\
+# Exists only while an address change is open. Without confirmation before the machine
+# went down, this puts the former files back before any network service reads them.
+[Unit]
+Description=Fixed Anchor: put back an unconfirmed address change
+DefaultDependencies=no
+RequiresMountsFor=/etc {folder}
+After=local-fs.target
+Wants=network-pre.target
+Before=network-pre.target systemd-networkd.service NetworkManager.service networking.service network.service
+Before=sysinit.target shutdown.target
+Conflicts=shutdown.target
+
+[Service]
+Type=oneshot
+ExecStart=/bin/sh {folder}/engine.sh boot {folder}
+
+[Install]
+WantedBy=sysinit.target
+"""
+
+# The header is that of the Linux Standard Base, which insserv(8) sorts by.
+_SYSV = """\
+#!/bin/sh
+### BEGIN INIT INFO
+# Provides:          fixed-anchor-put-back
+# Required-Start:    mountall $local_fs
+# Required-Stop:
+# X-Start-Before:    networking ifupdown-clean $network
+# Default-Start:     S
+# Default-Stop:
+# Short-Description: Put back an unconfirmed address change
+### END INIT INFO
+# Exists only while an address change is open.
+case ${{1-}} in
+start | "") exec /bin/sh {folder}/engine.sh boot {folder} ;;
+esac
+"""
+
+_OPENRC = """\
+#!/sbin/openrc-run
+# Exists only while an address change is open.
+description="Put back an unconfirmed address change"
+depend() {{
+    need localmount
+    before net network networking NetworkManager dhcpcd
+}}
+start() {{
+    /bin/sh {folder}/engine.sh boot {folder}
+}}
+"""
+
+#: Text, path, mode, and the link that turns it on, by kind of init.
+INITS = {
+    "systemd": (
+        _SYSTEMD,
+        "/etc/systemd/system/fixed-anchor-put-back.service",
+        "644",
+        "/etc/systemd/system/sysinit.target.wants/fixed-anchor-put-back.service",
+    ),
+    "sysv": (_SYSV, "/etc/init.d/fixed-anchor-put-back", "755", "/etc/rcS.d/S01fixed-anchor-put-back"),
+    # The same, where insserv(8) works the order out beforehand.
+    "sysv-insserv": (_SYSV, "/etc/init.d/fixed-anchor-put-back", "755", "/etc/rcS.d/S01fixed-anchor-put-back"),
+    "openrc": (
+        _OPENRC,
+        "/etc/init.d/fixed-anchor-put-back",
+        "755",
+        "/etc/runlevels/boot/fixed-anchor-put-back",
+    ),
+}
+
+
+def init_of(machine: Machine) -> str:
+    """What boots ``machine``: a key of :data:`INITS`, or empty where it is none of them."""
+
+    def there(kind: str, path: str) -> bool:
+        return machine.run(("test", kind, path)).status == 0
+
+    if there("-d", "/run/systemd/system"):
+        return "systemd"
+    if there("-d", "/run/openrc"):
+        return "openrc"
+    if not there("-d", "/etc/rcS.d") or not there("-f", "/etc/inittab"):
+        return ""
+    return "sysv-insserv" if there("-x", "/usr/sbin/insserv") or there("-x", "/sbin/insserv") else "sysv"
+
+
+def boot_files(init: str, folder: str) -> dict[str, bytes]:
+    """The files of a change in ``folder`` that tell the engine what to install for the boot."""
+    if init not in INITS:
+        return {}
+    text, path, mode, wants = INITS[init]
+    files = {
+        "boot-unit": text.format(folder=folder),
+        "boot-unit-path": f"{path}\n",
+        "boot-unit-mode": f"{mode}\n",
+        "boot-unit-wants": f"{wants}\n",
+    }
+    if init == "sysv-insserv":
+        files["steps/arm/01"] = "insserv\n"
+    return {name: data.encode() for name, data in files.items()}
