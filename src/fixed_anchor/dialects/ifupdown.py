@@ -152,7 +152,9 @@ def _gently(before: InterfaceConfig | None, after: InterfaceConfig | None, link:
     if before is None or after is None or after.ipv4 != "fixed" or before.ipv4 not in ("dhcp", "fixed"):
         return None
     # ifup's hooks tell other programs of resolvers; and what else changes is left to it as well.
-    rest = [(c.ipv6, c.of_family(6), [r for r in c.routes if r.destination.version == 6], c.mtu) for c in (before, after)]
+    rest = [
+        (c.ipv6, c.of_family(6), [r for r in c.routes if r.destination.version == 6], c.mtu) for c in (before, after)
+    ]
     if rest[0] != rest[1] or after.resolvers or after.search:
         return None
     if not link.held or (link.leased and link.client != "dhclient"):

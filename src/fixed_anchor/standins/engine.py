@@ -2,6 +2,7 @@
 
 There is no guard process. What the guard would have done since is done at the next
 call: a deadline that has passed puts the change back before anything else happens.
+A stand-in has no sessions, so confirming over the address that goes cannot be told there.
 A parity test holds this and ``engine.sh`` together.
 """
 
@@ -49,9 +50,11 @@ class StandinEngine:
             if verb == "verdict":
                 return self._verdict(word)
             if verb == "confirm":
-                return self._confirm()
+                return self._confirm(word)
+            if verb == "more-time":
+                return self._more_time(word)
             if verb == "put-back":
-                return self._put_back_now()
+                return self._put_back_now(word)
         return 2, "", f"engine: no such verb: {verb}"
 
     @contextmanager
@@ -77,6 +80,10 @@ class StandinEngine:
         stamp = time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime())
         with open(self.folder / "log", "a") as log:
             log.write(f"{stamp} {text}\n")
+
+    def _log_lines(self, name: str, before: str) -> None:
+        for line in self._value(name).splitlines():
+            self._log(f"{before}{line}")
 
     def _state(self, state: str) -> None:
         self._put("state", state)
@@ -128,18 +135,16 @@ class StandinEngine:
             if other.exists() and other.read_text().strip() not in FINAL:
                 return 7, "", f"change {other.parent.name} is open on this host; confirm or restore it first"
             link.unlink()
+        self._log_lines("about", "")
         for line in self._manifest():
-            live = self._live(line.path)
-            if line.kind == "create" and live.exists():
-                return 1, "", f"{line.path} has appeared since the draft was made; nothing was changed"
-            was = self.folder / "was" / line.number
-            if line.kind != "create" and (not live.exists() or live.read_bytes() != was.read_bytes()):
-                return 1, "", f"{line.path} is not what the draft was made from; nothing was changed"
+            refused = self._refused(line)
+            if refused:
+                return 1, "", f"{refused}; nothing was changed"
         os.symlink(self.name, link)
         (self.folder / "saved").mkdir()
         for line in self._manifest():
             if line.kind != "create":
-                shutil.copy2(self._live(line.path), self.folder / "saved" / line.number)
+                shutil.copy2(self._live(line.path), self.folder / "saved" / line.number, follow_symlinks=False)
         self._state("prepared")
         self._state("leaving")
         if not self._steps("leave"):
@@ -156,16 +161,40 @@ class StandinEngine:
         self._state("waiting")
         return 0, "", ""
 
-    def _write(self, line: _Line) -> None:
+    def _refused(self, line: _Line) -> str:
+        """Why the live file is not what the draft was made from; empty if it is."""
         live = self._live(line.path)
+        target = os.readlink(live) if live.is_symlink() else ""
+        if target != self._value(f"was-link/{line.number}"):
+            return f"{line.path} is a symbolic link that the draft did not see, or no longer one"
+        for above in live.parents:
+            if above == self.tree:
+                break
+            if above.is_symlink():
+                return f"/{above.relative_to(self.tree)}, above {line.path}, is a symbolic link"
+        if line.kind == "create":
+            return f"{line.path} has appeared since the draft was made" if live.exists() else ""
+        was = self.folder / "was" / line.number
+        if was.exists() and (not live.exists() or live.read_bytes() != was.read_bytes()):
+            return f"{line.path} is not what the draft was made from"
+        return ""
+
+    def _write(self, line: _Line, texts: str = "new") -> None:
+        live = self._live(line.path)
+        if texts == "final" and not (self.folder / "final" / line.number).exists():
+            return
         if line.kind == "delete":
-            live.unlink()
+            live.unlink(missing_ok=True)
+        elif line.kind == "link":
+            beside = live.with_name(f".fixed-anchor.{line.number}")
+            os.symlink(self._value(f"new/{line.number}"), beside)
+            beside.replace(live)
         else:
             if not live.parent.is_dir():
                 live.parent.mkdir(mode=0o755)
                 self._put(f"made-{line.number}", str(live.parent))
             beside = live.with_name(f".fixed-anchor.{line.number}")
-            shutil.copyfile(self.folder / "new" / line.number, beside)
+            shutil.copyfile(self.folder / texts / line.number, beside)
             beside.chmod(line.mode)
             beside.replace(live)
         self._log(f"written: {line.kind} {line.path}")
@@ -182,9 +211,11 @@ class StandinEngine:
                 if made and not any(Path(made).iterdir()):
                     Path(made).rmdir()
             else:
-                shutil.copy2(self.folder / "saved" / line.number, live)
+                live.unlink(missing_ok=True)
+                shutil.copy2(self.folder / "saved" / line.number, live, follow_symlinks=False)
             self._log(f"put back: {line.path}")
         self._steps("reload")
+        self._steps("kernel")
         self._finish("put-back")
 
     def _finish(self, state: str) -> None:
@@ -198,20 +229,44 @@ class StandinEngine:
         """What the guard would have done since the last call."""
         if self._value("state") != "waiting":
             return
+        until = self._value("held-until")
+        if until and time.time() >= float(until):
+            self._end_hold()
         if not self.decision and self._left() <= 0:
             self._claim("undo", "the deadline")
         if self.decision == "undo":
             self._put_back("decided")
         elif self.decision == "keep":
             self._state("committing")
+            self._end_hold()
             self._steps("commit")
             self._finish("confirmed")
+
+    def _end_hold(self) -> None:
+        held = self._value("held")
+        if not held or (self.folder / "hold-over").exists():
+            return
+        self._log("no longer held: " + held.replace("\n", ";") + ";")
+        for line in self._manifest():
+            self._write(line, "final")
+        self._steps("drop")
+        self._put("hold-over", "yes")
+
+    def _more_time(self, word: str) -> tuple[int, str, str]:
+        if not word.isdecimal() or len(word) > 5:
+            return 2, "", "how many seconds more?"
+        if self._value("state") != "waiting" or self.decision:
+            return 7, "", f"change {self.name} is decided, or does not wait: it is {self._value('state')}"
+        self._put("deadline", str(float(self._value("deadline")) + int(word)))
+        self._log(f"more time: {word} s")
+        return 0, "", ""
 
     def _verdict(self, word: str) -> tuple[int, str, str]:
         state = self._value("state")
         if state != "waiting":
             return 7, "", f"change {self.name} is {state}"
         self._put("verdict", word)
+        self._log_lines("checks", "check: ")
         self._log(f"verification: {word}")
         if word != "as-planned":
             self._claim("undo", "its verification")
@@ -220,23 +275,21 @@ class StandinEngine:
         self._catch_up()
         return 0, "", ""
 
-    def _confirm(self) -> tuple[int, str, str]:
+    def _confirm(self, word: str) -> tuple[int, str, str]:
         state = self._value("state")
-        if state == "confirmed":
-            return 7, "", f"change {self.name} is confirmed already"
         if state != "waiting":
-            return 7, "", f"change {self.name} cannot be confirmed: it is {state}"
-        self._claim("keep", "a person")
+            return 7, "", f"change {self.name} cannot be confirmed: it is {state} already"
+        self._claim("keep", word or "a person")
         self._catch_up()
         return 0, "confirmed\n", ""
 
-    def _put_back_now(self) -> tuple[int, str, str]:
+    def _put_back_now(self, word: str) -> tuple[int, str, str]:
         state = self._value("state")
         if state == "confirmed":
             return 7, "", f"change {self.name} is confirmed; restore it as a change of its own"
         if state == "put-back":
             return 7, "", f"change {self.name} was put back already"
-        self._claim("undo", "a person")
+        self._claim("undo", word or "a person")
         self._catch_up()
         return 0, "put back\n", ""
 
@@ -249,4 +302,6 @@ class StandinEngine:
             lines.append(f"decision {self.decision}")
         if self._value("verdict"):
             lines.append(f"verdict {self._value('verdict')}")
+        if self._value("held") and not (self.folder / "hold-over").exists():
+            lines.append("held " + self._value("held").replace("\n", ";") + ";")
         return "\n".join(lines) + "\n"

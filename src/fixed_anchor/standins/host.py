@@ -112,8 +112,13 @@ class StandinHost:
             ("systemctl", "is-active"): self._is_active,
             ("ps", "-eo", "args"): lambda _: (0, "ARGS\n/sbin/init\n", ""),
             ("hostname", "-F"): lambda _: (0, "", ""),
+            ("test", "-d", "/run/systemd/system"): lambda _: (0, "", ""),
+            ("systemctl", "list-jobs"): lambda _: (0, "", ""),
         }
         for length in range(len(argv), 0, -1):
+            # A lease that is given back, or a state that the simulated kernel does not keep.
+            if "fixed_anchor.workflow.give_back" in argv or argv[:2] in (("ip", "address"), ("ip", "route")):
+                return 0, "", ""
             known = commands.get(argv[:length])
             if known is not None:
                 return known(argv[length:])

@@ -28,6 +28,7 @@ from fixed_anchor.core.rules.wire import WireAnswer, resolver_findings, server_f
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.observe.session import session_address
 from fixed_anchor.workflow.dhcp_server import with_reservation_lines
+from fixed_anchor.workflow.readiness import readiness
 from fixed_anchor.workflow.site import Site
 from fixed_anchor.workflow.site_wire import SiteWire, gateways_asked, look_at_wire
 from fixed_anchor.workflow.sources import read_sources
@@ -99,6 +100,11 @@ def check_with_knowledge(
             findings += host_findings(plan, host, interface, survey, session if survey.running else None)
             findings += _of_host(host, interface, survey)
         gather.append(partial(_evidence, host, interface, known, survey, seen, answers, why_not, own, twice))
+    for host in chosen:
+        machine = site.machine(host)
+        if machine is not None and machine.running:
+            changing = (i.name for i in host.interfaces if i.ipv4 != "untouched" or i.ipv6 != "untouched")
+            findings += readiness(machine, tuple(changing), host.name)
     findings = with_reservation_lines(site, known, findings)
     result = CheckResult(sorted_findings(dict.fromkeys(findings)), lambda: (e for one in gather for e in one()))
     return Checked(result, known)
