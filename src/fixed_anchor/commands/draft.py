@@ -7,34 +7,49 @@ from pathlib import Path
 
 import click
 
-from fixed_anchor.commands.common import HOSTS, JSON, PLAN, App
-from fixed_anchor.core.errors import NotSupported
+from fixed_anchor.commands.common import CONFIRM_WITHIN, HOSTS, JSON, PLAN, App
+from fixed_anchor.core.errors import Refused, printable
+from fixed_anchor.core.findings import CheckResult
 from fixed_anchor.dialects.protocol import encode
 from fixed_anchor.machines.files import write_beside
 from fixed_anchor.reporting.documents import as_text, draft_document
-from fixed_anchor.reporting.terminal import show_draft, show_server_drafts
+from fixed_anchor.reporting.terminal import show_draft, show_findings, show_server_drafts
+from fixed_anchor.workflow.carried import runbook_of
 from fixed_anchor.workflow.check import check_with_knowledge
 from fixed_anchor.workflow.dhcp_server import draft_reservations
-from fixed_anchor.workflow.draft import draft
+from fixed_anchor.workflow.draft import HostDraft, draft
+from fixed_anchor.workflow.site import Site
 
 
 @click.command(help="The exact files as a diff against what is there. Touches nothing on the host.")
 @PLAN
 @HOSTS
 @click.option("-o", "output", type=click.Path(file_okay=False), help="Write the drafted files below this folder.")
-@click.option("--runbook", is_flag=True, help="One script to carry to a host (not supported yet).")
+@click.option(
+    "--runbook",
+    is_flag=True,
+    help="One script to carry to a host without Python or network; written below -o, or here.",
+)
+@CONFIRM_WITHIN
 @JSON
 @click.pass_context
 def command(
-    ctx: click.Context, plan: str, hosts: tuple[str, ...], output: str | None, runbook: bool, as_json: bool
+    ctx: click.Context,
+    plan: str,
+    hosts: tuple[str, ...],
+    output: str | None,
+    runbook: bool,
+    confirm_within: int,
+    as_json: bool,
 ) -> None:
     app = App(ctx)
-    if runbook:
-        raise NotSupported("--runbook is not supported yet", remedy="run `fixed-anchor cutover` on the host itself")
     site = app.site(plan)
     drafts = draft(site, hosts)
     # What the sources say is enough for this; the wire is not asked.
     checked = check_with_knowledge(site, hosts, wire=False)
+    if runbook:
+        _write_runbooks(app, site, plan, drafts, checked.result, confirm_within, output or ".")
+        return
     servers = draft_reservations(site, checked.known, checked.result.findings)
     if output is not None:
         for made in drafts:
@@ -53,3 +68,24 @@ def command(
     elif output is None:
         show_draft(app.out, drafts)
         show_server_drafts(app.out, servers)
+
+
+def _write_runbooks(
+    app: App, site: Site, plan: str, drafts: list[HostDraft], checked: CheckResult, within: int, folder: str
+) -> None:
+    """One runbook a host. Refused while a blocker stands: nobody looks again before it is run."""
+    blockers = [f for f in checked.findings if f.stops and not f.undetermined]
+    if blockers:
+        show_findings(app.out, tuple(blockers))
+        raise Refused("no runbook is made while a blocker stands", remedy="see the findings above")
+    for made in drafts:
+        survey = site.survey(site.plan.hosts[made.host])
+        if survey is None or not made.edits:
+            app.err.print(f"{made.host}: the files say so already; no runbook is needed")
+            continue
+        open_questions = tuple(f for f in checked.findings if f.undetermined and f.host in (None, made.host))
+        target = Path(folder) / f"{made.host}-runbook.sh"
+        write_beside(target, runbook_of(plan, made, survey, within, open_questions), 0o700)
+        app.err.print(f"wrote {os.path.relpath(target)}; carry it to {made.host}, and run there: sh {target.name} show")
+        for question in open_questions:
+            app.err.print(printable(f"  not looked at: {question.message}"), soft_wrap=True)

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import json
+import os
 from pathlib import Path
 from typing import Any
 
 import click
+import msgspec
 
 from fixed_anchor.commands.common import App, RangeType
 from fixed_anchor.core.addresses import AddressRange, IPAddress, parse_address
 from fixed_anchor.core.errors import InputError, printable
 from fixed_anchor.core.plan import SOURCE_KINDS
+from fixed_anchor.machines.collected import Collected, is_collection
 from fixed_anchor.machines.files import write_beside
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.planfile.reader import read_plan
@@ -41,7 +44,12 @@ class SourceType(click.ParamType[tuple[str, str]]):
 
 
 @click.command(help="Write a plan from what is there. Nothing is added that was not there or asked for.")
-@click.option("--survey", "survey_file", type=click.Path(dir_okay=False), help="A survey in JSON, of another host.")
+@click.option(
+    "--survey",
+    "survey_file",
+    type=click.Path(dir_okay=False),
+    help="A survey of another host: in JSON, or what the collector printed.",
+)
 @click.option("--interface", help="The interface to convert.")
 @click.option("--keep", is_flag=True, help="Keep today's address.")
 @click.option("--at", metavar="ADDRESS", callback=_address, help="The address to hold.")
@@ -77,7 +85,13 @@ def command(
     if output != "-" and Path(output).exists() and not replace:
         raise InputError("the file exists, and is not overwritten", file=output, remedy="say --replace if it shall be")
     machine = app.machine()
-    survey = _read_survey(survey_file) if survey_file else survey_document(take_stock(machine))
+    collected = survey_file is not None and _is_collection(survey_file)
+    if survey_file is None:
+        survey = survey_document(take_stock(machine))
+    elif collected:
+        survey = survey_document(take_stock(Collected(Path(survey_file))))
+    else:
+        survey = _read_survey(survey_file)
     known = () if no_pool else (pools or None)
     site = read_plan(Path(site_plan)) if site_plan is not None else None
     folder = Path(output).absolute().parent if output != "-" else Path.cwd()
@@ -93,12 +107,23 @@ def command(
         app.err.print(f"picked {proposed.hold[0]}:", style="bold")
         for reason in proposed.reasons:
             app.err.print(f"  {printable(reason)}", soft_wrap=True)
+    if collected and survey_file is not None:
+        # So that `check` and `draft` find the host again.
+        proposed = msgspec.structs.replace(proposed, reach=f"collected:{os.path.relpath(survey_file, folder)}")
     text = plan_text(proposed)
     if output == "-":
         click.echo(text, nl=False)
     else:
         write_beside(Path(output), text.encode(), 0o644)
         app.err.print(f"wrote {output}; next: fixed-anchor check {output}")
+
+
+def _is_collection(path: str) -> bool:
+    try:
+        with open(path, "rb") as file:
+            return is_collection(file.read(64))
+    except OSError as error:
+        raise InputError(f"the survey cannot be read: {error.strerror}", file=path) from None
 
 
 def _read_survey(path: str) -> dict[str, Any]:

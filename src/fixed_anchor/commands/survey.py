@@ -8,6 +8,7 @@ import click
 
 from fixed_anchor.commands.common import JSON, App
 from fixed_anchor.core.errors import InputError
+from fixed_anchor.machines.collected import collector_source
 from fixed_anchor.machines.files import write_beside
 from fixed_anchor.machines.tree import Tree
 from fixed_anchor.observe.stocktaking import take_stock
@@ -20,12 +21,29 @@ from fixed_anchor.reporting.terminal import show_survey
 @click.option("--plan", type=click.Path(readable=False), help="Take stock of a host of this plan.")
 @click.option("--host", help="The host of the plan.")
 @click.option("-o", "output", type=click.Path(dir_okay=False), help="Write the survey to this file, as JSON.")
+@click.option(
+    "--collector",
+    is_flag=True,
+    help="Print a read-only script for a host without Python; `propose --survey` reads what it prints there.",
+)
 @JSON
 @click.pass_context
 def command(
-    ctx: click.Context, root: str | None, plan: str | None, host: str | None, output: str | None, as_json: bool
+    ctx: click.Context,
+    root: str | None,
+    plan: str | None,
+    host: str | None,
+    output: str | None,
+    collector: bool,
+    as_json: bool,
 ) -> None:
     app = App(ctx)
+    if collector:
+        if output is None:
+            click.echo(collector_source(), nl=False)
+        else:
+            write_beside(Path(output), collector_source().encode(), 0o755)
+        return
     if root is not None and plan is not None:
         raise click.UsageError("--root and --plan exclude each other")
     if (plan is None) != (host is None):

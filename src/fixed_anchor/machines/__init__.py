@@ -1,4 +1,4 @@
-"""Where a host's files and commands are reached: here, in an offline tree, or simulated.
+"""Where a host's files and commands are reached: here, in an offline tree, as collected, or simulated.
 
 A new kind of machine is a new module and one line in :data:`REACHES`.
 """
@@ -10,6 +10,7 @@ from pathlib import Path
 
 from fixed_anchor.core.errors import InputError, NotSupported
 from fixed_anchor.core.plan import HostPlan, Plan
+from fixed_anchor.machines.collected import Collected
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.machines.standin import standin_of
 from fixed_anchor.machines.tree import Tree
@@ -25,6 +26,10 @@ def _standin(plan: Plan, rest: str) -> Machine:
     return standin_of(Path(plan.file).parent / plan.standin, rest)
 
 
+def _collected(plan: Plan, rest: str) -> Machine:
+    return Collected(Path(plan.file).parent / rest)
+
+
 def _ssh(plan: Plan, rest: str) -> Machine:
     raise NotSupported("hosts over ssh are not supported yet", remedy="run the tool on the host itself")
 
@@ -33,6 +38,7 @@ def _ssh(plan: Plan, rest: str) -> Machine:
 REACHES: dict[str, Callable[[Plan, str], Machine]] = {
     "tree": _tree,
     "standin": _standin,
+    "collected": _collected,
     "ssh": _ssh,
 }
 

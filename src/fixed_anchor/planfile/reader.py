@@ -252,9 +252,9 @@ def _host(name: str, key: Value, value: Value, segments: dict[str, Segment]) -> 
         raise key.error(f"host {name} has no interfaces", expected="`interfaces:`")
     reach = fields.get("reach")
     if reach is not None:
-        kind, colon, rest = reach.text("tree:DIR or standin:NAME").partition(":")
-        if kind not in ("tree", "standin", "ssh") or not colon or not rest:
-            raise reach.error(f"{reach.text()!r} stands here", expected="tree:DIR or standin:NAME")
+        kind, colon, rest = reach.text("tree:DIR, standin:NAME or collected:FILE").partition(":")
+        if kind not in ("tree", "standin", "collected", "ssh") or not colon or not rest:
+            raise reach.error(f"{reach.text()!r} stands here", expected="tree:DIR, standin:NAME or collected:FILE")
     return HostPlan(
         name=name,
         interfaces=tuple(

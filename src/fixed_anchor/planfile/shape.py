@@ -74,7 +74,9 @@ class InterfaceShape(Struct, forbid_unknown_fields=True):
 class HostShape(Struct, forbid_unknown_fields=True):
     interfaces: dict[str, InterfaceShape]
     hostname: Text | None = None
-    reach: Annotated[Text | None, Meta(description="tree:DIR, standin:NAME; absent: only from the host itself")] = None
+    reach: Annotated[
+        Text | None, Meta(description="tree:DIR, standin:NAME, collected:FILE; absent: only from the host itself")
+    ] = None
 
 
 class PlanShape(Struct, forbid_unknown_fields=True):

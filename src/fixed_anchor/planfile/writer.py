@@ -32,6 +32,7 @@ class ProposedPlan(msgspec.Struct, frozen=True):
     sources: tuple[SourceRef, ...] = ()
     #: Said in comments above the address: why it was picked.
     reasons: tuple[str, ...] = ()
+    reach: str | None = None
 
 
 def scalar(value: object) -> str:
@@ -69,7 +70,10 @@ def plan_text(proposed: ProposedPlan) -> str:
         for source in proposed.sources:
             options = "".join(f"\n    {key}: {scalar(value)}" for key, value in source.options.items())
             lines.append(f"  - {source.kind}: {scalar(source.path)}{options}")
-    lines += ["", "hosts:", f"  {scalar(proposed.host)}:", "    interfaces:", f"      {scalar(proposed.interface)}:"]
+    lines += ["", "hosts:", f"  {scalar(proposed.host)}:"]
+    if proposed.reach:
+        lines.append(f"    reach: {scalar(proposed.reach)}")
+    lines += ["    interfaces:", f"      {scalar(proposed.interface)}:"]
     if proposed.mac:
         lines.append(f"        mac: {scalar(proposed.mac)}")
     lines.append(f"        segment: {scalar(proposed.segment)}")

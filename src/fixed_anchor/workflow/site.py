@@ -11,6 +11,7 @@ from fixed_anchor.core.errors import InputError
 from fixed_anchor.core.plan import HostPlan, Plan
 from fixed_anchor.core.rules.host import host_of_machine
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
+from fixed_anchor.machines.collected import Collected
 from fixed_anchor.machines.here import Here
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.machines.standin import Standin
@@ -95,6 +96,13 @@ class Site:
             host = self.hosts((name,))[0]
             if host.reach is not None:
                 machine = self.machine(host)
+                if isinstance(machine, Collected):
+                    raise InputError(
+                        f"{host.name} is known here only from what was collected there",
+                        file=self.plan.file,
+                        line=host.line,
+                        remedy="`fixed-anchor draft --runbook` makes a script to carry there",
+                    )
                 if machine is None or not machine.running:
                     raise InputError(
                         f"{host.name} is a file tree, and nothing runs there to be changed",
@@ -121,9 +129,12 @@ class Site:
             if found is None or found.link.mac is None:
                 return f"this machine has no interface {interface}"
             return place_on(found)
-        on_segment = _interface_on(self.here_survey(), subnets) if machine is None else None
+        afar = machine is None or isinstance(machine, Collected)
+        on_segment = _interface_on(self.here_survey(), subnets) if afar else None
         if on_segment is not None and on_segment.link.mac is not None:
             return place_on(on_segment)
+        if isinstance(machine, Collected):
+            return f"{host.name} is known only from what was collected there"
         if machine is not None:
             return f"{host.name} is a file tree, with no wire to look at"
         return f"this machine is neither {host.name} nor on its segment"

@@ -1,0 +1,41 @@
+"""A change in one file, to carry to a host: ``runbook.sh``, and below it the engine and the data as text."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+from importlib import resources
+
+from fixed_anchor.core.errors import InputError
+from fixed_anchor.engine.boot import INITS, boot_files
+from fixed_anchor.engine.data import Change, as_files
+
+#: Stands for the change's folder, which is known only on the host.
+_FOLDER = "@FOLDER@"
+
+
+def runbook(change: Change, macs: dict[str, str | None]) -> bytes:
+    """The script for ``change``; ``macs`` tell the host by its interfaces.
+
+    Raises :class:`InputError` for contents that no text can carry.
+    """
+    files = as_files(change, _FOLDER, "")
+    lines = "".join(f"{name} {mac or '-'}\n" for name, mac in macs.items())
+    files["macs"] = (lines.encode(), 0o600)
+    for init in INITS:
+        for name, data in boot_files(init, _FOLDER).items():
+            files[f"init/{init}/{name}"] = (data, 0o600)
+    head = resources.files(__package__).joinpath("runbook.sh").read_bytes()
+    data = b"".join(_section(path, *file) for path, file in files.items())
+    return head + b"#DATA\n" + data + b"#END " + hashlib.sha256(data).hexdigest().encode() + b"\n"
+
+
+def _section(path: str, data: bytes, mode: int) -> bytes:
+    if b"\0" in data:
+        raise InputError("this file holds a NUL byte, which no runbook can carry", file=path)
+    out = b"=%03o %s\n" % (mode, path.encode())
+    pieces = re.split(b"(?<=\n)", data)
+    for piece in pieces:
+        if piece:
+            out += (b"|" + piece) if piece.endswith(b"\n") else (b"+" + piece + b"\n")
+    return out

@@ -1,0 +1,149 @@
+"""A host as the collector saw it: its files and the output of commands, in one carried document."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from fnmatch import fnmatchcase
+from importlib import resources
+from pathlib import Path
+
+from fixed_anchor.core.errors import InputError, NotSupported
+from fixed_anchor.dialects.protocol import FileText, decode
+from fixed_anchor.machines.protocol import Ran
+
+HEADER = "fixed-anchor collection 1"
+
+
+def collector_source() -> str:
+    """The text of ``collector.sh``."""
+    return resources.files(__package__).joinpath("collector.sh").read_text("utf-8")
+
+
+def is_collection(data: bytes) -> bool:
+    """Whether ``data`` begins as a collection does."""
+    return data.startswith(HEADER.encode() + b"\n")
+
+
+class Collected:
+    """What ``collector.sh`` printed on a host. Commands that it did not run are not there.
+
+    Raises :class:`InputError` with the line for a document that is cut or broken.
+    """
+
+    running = True
+
+    def __init__(self, file: Path) -> None:
+        self.file = file
+        self.name = file.stem
+        self.state_dir = "/var/lib/fixed-anchor"
+        self.files: dict[str, FileText] = {}
+        self.links: dict[str, str] = {}
+        self.commands: dict[tuple[str, ...], Ran] = {}
+        try:
+            text = decode(file.read_bytes())
+        except OSError as error:
+            raise InputError(f"the collection cannot be read: {error.strerror}", file=str(file)) from None
+        self._lines = text.split("\n")
+        self._at = 0
+        self._read()
+
+    # --- the document -------------------------------------------------------------------
+
+    def _broken(self, what: str, expected: str | None = None) -> InputError:
+        return InputError(
+            what, file=str(self.file), line=self._at + 1, expected=expected, remedy="collect again, and carry it whole"
+        )
+
+    def _read(self) -> None:
+        if self._lines[0].rstrip("\r") != HEADER:
+            raise self._broken("this is no collection", f"`{HEADER}`, as collector.sh prints it")
+        if self._lines[0].endswith("\r"):
+            raise self._broken("the line ends were changed on the way", "line ends as the collector wrote them")
+        self._at = 1
+        while True:
+            if self._at >= len(self._lines):
+                raise self._broken("the collection is cut short", "`end`")
+            kind, _, rest = self._lines[self._at].partition(" ")
+            if kind == "end":
+                return
+            if kind == "host":
+                self.name = rest.strip() or self.name
+                self._at += 1
+            elif kind == "file":
+                self._file(rest)
+            elif kind == "link":
+                self._at += 1
+                self.links[rest] = self._contents().rstrip("\n")
+            elif kind == "run":
+                self._run(rest)
+            else:
+                raise self._broken(f"{self._lines[self._at][:40]!r} stands here", "file, link, run or end")
+
+    def _file(self, rest: str) -> None:
+        words = rest.split(" ", 3)
+        try:
+            mode, uid, gid, path = int(words[0], 8), int(words[1]), int(words[2]), words[3]
+        except (ValueError, IndexError):
+            raise self._broken("no mode, owner and path", "file MODE UID GID PATH") from None
+        self._at += 1
+        self.files[path] = FileText(path, self._contents(), mode, uid, gid)
+
+    def _run(self, rest: str) -> None:
+        if not rest.isdecimal():
+            raise self._broken("no number of words", "run NUMBER")
+        begin = self._at + 1
+        argv = self._lines[begin : begin + int(rest)]
+        if len(argv) != int(rest) or any(not word.startswith(" ") for word in argv):
+            raise self._broken("the words of a command are missing", f"{rest} lines that begin with a space")
+        self._at = begin + int(rest)
+        out = self._contents()
+        kind, _, status = (self._lines[self._at] if self._at < len(self._lines) else "").partition(" ")
+        if kind != "status" or not status.isdecimal():
+            raise self._broken("the status of a command is missing", "status NUMBER")
+        self._at += 1
+        self.commands[tuple(word[1:] for word in argv)] = Ran(int(status), out, "")
+
+    def _contents(self) -> str:
+        return "".join(self._pieces())
+
+    def _pieces(self) -> Iterator[str]:
+        while self._at < len(self._lines) and self._lines[self._at][:1] in ("|", "+"):
+            line = self._lines[self._at]
+            self._at += 1
+            yield line[1:] + ("\n" if line[0] == "|" else "")
+
+    # --- the machine --------------------------------------------------------------------
+
+    def read(self, path: str) -> FileText | None:
+        return self.files.get(path)
+
+    def glob(self, pattern: str) -> list[str]:
+        parts = pattern.split("/")
+        return sorted(path for path in self.files if _matches(path.split("/"), parts))
+
+    def link_target(self, path: str) -> str | None:
+        return self.links.get(path)
+
+    def run(self, argv: tuple[str, ...], timeout: float = 30.0) -> Ran:
+        return self.commands.get(argv, Ran(127, "", f"{argv[0]}: not collected"))
+
+    def folders(self, path: str) -> list[str]:
+        return []
+
+    def make_folder(self, path: str) -> bool:
+        raise self._no_change()
+
+    def put(self, path: str, data: bytes, mode: int = 0o600) -> None:
+        raise self._no_change()
+
+    def _no_change(self) -> NotSupported:
+        return NotSupported(
+            f"{self.name} is known here only from what was collected there",
+            remedy="`fixed-anchor draft --runbook` makes a script to carry there",
+        )
+
+
+def _matches(path: list[str], pattern: list[str]) -> bool:
+    return len(path) == len(pattern) and all(
+        fnmatchcase(a, b) and not (a.startswith(".") and b.startswith("*")) for a, b in zip(path, pattern, strict=True)
+    )

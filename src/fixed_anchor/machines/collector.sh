@@ -1,0 +1,93 @@
+#!/bin/sh
+# The collector of Fixed Anchor: reads what a survey of this host needs, and prints it.
+#
+#   sh collector.sh >HOST.collection        as root; nothing is written on the host
+#
+# What it prints holds the interface files as they are, keys of wireless networks among
+# them: keep it as private as those. On the other machine:
+#
+#   fixed-anchor propose --survey HOST.collection --at ADDRESS -o plan.yaml
+set -u
+export LC_ALL=C
+PATH=${PATH:-/usr/sbin:/usr/bin:/sbin:/bin}:/usr/sbin:/sbin
+
+# Each line of contents begins with a bar; the last one with a plus where no line end follows it.
+contents() {
+    while IFS= read -r line; do printf '|%s\n' "$line"; done
+    [ -z "$line" ] || printf '+%s\n' "$line"
+}
+file() {
+    [ -f "$1" ] && [ -r "$1" ] || return 0
+    echo "file $(stat -L -c '%a %u %g' "$1" 2>/dev/null || echo '644 0 0') $1"
+    contents <"$1"
+}
+link() { [ ! -L "$1" ] || printf 'link %s\n|%s\n' "$1" "$(readlink "$1")"; }
+# The exit status goes last: it is known only then.
+run() {
+    echo "run $#"
+    for word in "$@"; do printf ' %s\n' "$word"; done
+    status=127
+    if command -v "$1" >/dev/null; then
+        output=$("$@" 2>/dev/null)
+        status=$?
+        [ -z "$output" ] || printf '%s\n' "$output" | contents
+    fi
+    echo "status $status"
+}
+
+echo "fixed-anchor collection 1"
+echo "host $(hostname 2>/dev/null || cat /proc/sys/kernel/hostname)"
+if [ "$(id -u)" != 0 ]; then echo "this was not run as root: files that only root may read are missing" >&2; fi
+
+run ip -j -d address show
+run ip -j route show
+run ip -j -6 route show
+run systemctl is-active systemd-networkd.service NetworkManager.service networking.service network.service systemd-resolved.service
+run systemctl list-jobs --no-legend --plain
+run nmcli -t -f DEVICE,STATE device
+run resolvectl dns
+run resolvectl domain
+for interface in /sys/class/net/*; do
+    interface=${interface##*/}
+    [ "$interface" != lo ] || continue
+    run resolvectl dns "$interface"
+    run resolvectl domain "$interface"
+    run nmcli -t -f DHCP4 device show "$interface"
+    link "/sys/class/net/$interface/device/driver"
+done
+# Of the processes only those that matter: others may have secrets among their arguments.
+echo "run 3"
+printf ' %s\n' ps -eo args
+# shellcheck disable=SC2009  # the whole lines are wanted
+ps -eo args 2>/dev/null | grep -E '(dhclient|dhcpcd|udhcpc|ifup|ifdown|netplan|nmcli|networkctl)' | grep -v grep | contents
+echo "status 0"
+for folder in /run/systemd/system /run/openrc /etc/rcS.d; do run test -d "$folder"; done
+run test -f /etc/inittab
+for program in /usr/sbin/insserv /sbin/insserv; do run test -x "$program"; done
+
+link /etc/resolv.conf
+for path in /proc/sys/kernel/hostname /proc/uptime /proc/mounts /etc/hostname /etc/hosts /etc/resolv.conf \
+    /etc/systemd/resolved.conf.d/50-fixed-anchor.conf /run/network/ifstate /etc/cloud/cloud-init.disabled \
+    /etc/cloud/cloud.cfg.d/99-fixed-anchor.cfg \
+    /run/systemd/netif/leases/* /run/udev/data/n* /var/lib/dhcp/dhclient*.leases \
+    /lib/netplan/*.yaml /etc/netplan/*.yaml /run/netplan/*.yaml \
+    /etc/systemd/network/*.network /run/systemd/network/*.network /usr/local/lib/systemd/network/*.network \
+    /usr/lib/systemd/network/*.network /lib/systemd/network/*.network \
+    /etc/systemd/network/*.network.d/*.conf /run/systemd/network/*.network.d/*.conf \
+    /usr/local/lib/systemd/network/*.network.d/*.conf /usr/lib/systemd/network/*.network.d/*.conf \
+    /lib/systemd/network/*.network.d/*.conf \
+    /etc/NetworkManager/system-connections/* /run/NetworkManager/system-connections/* \
+    /usr/lib/NetworkManager/system-connections/* \
+    /etc/network/interfaces /etc/network/interfaces.d/* \
+    /etc/sysconfig/network-scripts/ifcfg-* /etc/sysconfig/network-scripts/route-* \
+    /etc/sysconfig/network-scripts/route6-* /etc/sysconfig/network-scripts/rule-* \
+    /etc/sysconfig/network-scripts/rule6-*; do
+    file "$path"
+done
+# Of first-boot provisioning only what it says of the network: the rest may hold passwords.
+for path in /etc/cloud/cloud.cfg /etc/cloud/cloud.cfg.d/*.cfg; do
+    [ "${path##*/}" != 99-fixed-anchor.cfg ] && [ -f "$path" ] || continue
+    echo "file 644 0 0 $path"
+    grep -A 1 '^network:' "$path" | contents
+done
+echo "end"

@@ -1,0 +1,102 @@
+"""A runbook on a host that has no Python: collected, drafted elsewhere, carried there, decided at its console."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from tests.lab.conftest import MakeHost
+from tests.lab.host import LabHost
+from tests.lab.network import run, wait_for
+from tests.lab.test_matrix import ANOTHER, STACKS
+
+POOL = ("--pool", "203.0.113.100-203.0.113.199")
+
+
+def tool(*words: str) -> str:
+    """The tool on the administrator's machine, which sees nothing of the host."""
+    return run("unshare", "--net", sys.executable, "-m", "fixed_anchor", "--color", "never", *words).stdout
+
+
+def without_python(host: LabHost) -> None:
+    for path in host.disk("/usr/bin").glob("python3*"):
+        path.unlink()
+    assert host("python3", "--version", check=False).returncode == 127
+
+
+def carry(host: LabHost, folder: Path, seconds: int) -> None:
+    host.write("/root/collector.sh", tool("survey", "--collector"))
+    digest = host.etc_digest()
+    collection = folder / "tide-db.collection"
+    collection.write_text(host("sh", "/root/collector.sh").stdout)
+    assert host.etc_digest() == digest
+    plan = str(folder / "plan.yaml")
+    tool("propose", "--survey", str(collection), "--at", ANOTHER, *POOL, "-o", plan, "--replace")
+    assert "reach: collected:tide-db.collection" in Path(plan).read_text()
+    tool("draft", plan, "--runbook", "-o", str(folder), "--confirm-within", str(seconds))
+    host.write("/root/runbook.sh", (folder / "tide-db-runbook.sh").read_text(), 0o700)
+
+
+def console(host: LabHost) -> subprocess.Popen[str]:
+    argv = host.argv("sh", "/root/runbook.sh")
+    return subprocess.Popen(argv, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
+
+
+@pytest.mark.parametrize("stack", ["networkd", "ifupdown"])
+def test_a_carried_runbook(stack: str, make_host: MakeHost, tmp_path: Path) -> None:
+    host = make_host(*STACKS[stack])
+    without_python(host)
+    carry(host, tmp_path, 8)
+    before = host.etc_digest()
+    shown = host("sh", "/root/runbook.sh", "show").stdout
+    assert ANOTHER in shown
+    assert "not looked at when this was drafted: not-probed" in shown
+    assert host.etc_digest() == before
+
+    # Nobody answers: it puts itself back.
+    silent = console(host)
+    wait_for("the new address", lambda: host.holds(ANOTHER), 30)
+    wait_for("the lease, by itself", lambda: host.leased() and not host.holds(ANOTHER), 60)
+    assert silent.stdin is not None
+    silent.stdin.write("keep\n")
+    silent.stdin.close()
+    assert silent.wait(60) == 3, silent.stdout and silent.stdout.read()
+    assert host.etc_digest() == before
+
+    # Confirmed at the console.
+    kept = console(host)
+    wait_for("the new address", lambda: host.holds(ANOTHER), 30)
+    out, _ = kept.communicate("keep\n", timeout=60)
+    assert kept.returncode == 0, out
+    assert "pass: address 203.0.113.20/24 fixed on eth0" in out
+    assert "pass: the gateway answers" in out
+    assert not host.leased()
+    host.reboot()
+    wait_for("the address after the reboot", lambda: host.holds(ANOTHER), 30)
+
+
+def test_a_runbook_is_refused_where_it_does_not_belong(make_host: MakeHost, tmp_path: Path) -> None:
+    host = make_host(*STACKS["networkd"])
+    carry(host, tmp_path, 600)
+    before = host.etc_digest()
+    text = host.read("/root/runbook.sh")
+    network = "/etc/systemd/network/20-quay.network"
+    for wrong, status, said in (
+        (text.replace("|eth0 00:00:5e:00:53:11", "|eth0 00:00:5e:00:53:99"), 2, "altered on the way"),
+        (text[: len(text) // 2], 2, "cut short"),
+    ):
+        host.write("/root/runbook.sh", wrong)
+        done = host("sh", "/root/runbook.sh", check=False)
+        assert (done.returncode, said in done.stderr) == (status, True), done.stderr
+    host.write("/root/runbook.sh", text)
+    host.write(network, host.read(network) + "# by hand\n", 0o644)
+    edited = host("sh", "/root/runbook.sh", check=False)
+    assert edited.returncode == 1
+    assert "+# by hand" in edited.stderr
+    assert host.etc_digest() != before
+    host.write(network, host.read(network).replace("# by hand\n", ""), 0o644)
+    assert host.etc_digest() == before
+    assert list(host.disk("/var/lib/fixed-anchor/changes").iterdir()) == []
