@@ -15,6 +15,7 @@ PACKAGES = (
     "systemd-sysv",
     "udev",
     "dbus",
+    "libpam-systemd",
     "iproute2",
     "netplan.io",
     "network-manager",

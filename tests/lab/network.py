@@ -71,6 +71,8 @@ class Segment:
         self.neighbours: list[Namespace] = []
         self.namespace("ip", "link", "add", "br0", "type", "bridge", "forward_delay", "0")
         self.namespace("ip", "link", "set", "br0", "address", self.router_mac)
+        # One address may go without the others.
+        self.namespace("sysctl", "-qw", "net.ipv4.conf.br0.promote_secondaries=1")
         self.namespace("ip", "link", "set", "br0", "up")
         for address in (f"{self.router}/24", "203.0.113.2/24", "2001:db8:7e:1::1/64"):
             self.namespace("ip", "address", "add", address, "dev", "br0")
@@ -98,6 +100,7 @@ class Segment:
             "--pid-file=",
             f"--dhcp-range={self.pool[0]},{self.pool[1]},255.255.255.0,2m",
             f"--dhcp-leasefile={self.folder}/leases",
+            f"--dhcp-option=option:router,{self.router}",
             "--dhcp-option=option:dns-server,203.0.113.2",
             "--domain=ternpoint.example",
             "--local=/ternpoint.example/",
@@ -105,6 +108,13 @@ class Segment:
             "--ptr-record=19.113.0.203.in-addr.arpa,tide-db.ternpoint.example",
             log=self.folder / "dnsmasq.log",
         )
+
+    def lose(self, address: str) -> None:
+        """The router does not answer at ``address`` any more."""
+        self.namespace("ip", "address", "del", f"{address}/24", "dev", "br0")
+
+    def regain(self, address: str) -> None:
+        self.namespace("ip", "address", "add", f"{address}/24", "dev", "br0")
 
     def dhcp_log(self) -> str:
         return (self.folder / "dnsmasq.log").read_text(errors="replace")

@@ -144,7 +144,7 @@ save_file() {
 # write_file: the contents in the folder $texts, new or final.
 write_file() {
     beside=${6%/*}/.fixed-anchor.$1
-    [ "$texts" = new ] || [ -f "$dir/final/$1" ] || return 0
+    [ "$texts" = new ] || { [ -f "$dir/final/$1" ] && { keep_aside "$@" || :; }; } || return 0
     rm -f "$beside"
     case $2 in
     delete) rm -f "$6" ;;
@@ -164,19 +164,23 @@ write_file() {
     log "written: $2 $6"
 }
 write_final() { texts=final; each_file write_file || log "not every file could be written"; }
+# A version of a file that is neither ours nor the saved one is not lost.
+keep_aside() {
+    { [ -f "$6" ] && [ ! -L "$6" ] && [ -f "$dir/new/$1" ]; } || return 0
+    for known in new final saved found; do ! cmp -s "$6" "$dir/$known/$1" || return 0; done
+    mkdir -p "$dir/found" && cp -a "$6" "$dir/found/$1" && log "edited by hand since: $6; that version is kept in $dir/found/$1"
+}
 restore_file() {
     beside=${6%/*}/.fixed-anchor.$1
-    if [ -f "$6" ] && [ ! -L "$6" ] && [ -f "$dir/new/$1" ] && ! cmp -s "$6" "$dir/new/$1" &&
-        ! cmp -s "$6" "$dir/final/$1" && ! cmp -s "$6" "$dir/saved/$1" && mkdir -p "$dir/found" && cp -a "$6" "$dir/found/$1"; then
-        log "edited by hand since: $6; that version is kept in $dir/found/$1"
-    fi
+    keep_aside "$@" || :
     rm -f "$beside"
     if [ "$2" = create ]; then
         rm -f "$6" || return 1
         [ ! -f "$dir/made-$1" ] || rmdir "$(value "made-$1")" 2>/dev/null || :
     # Where both names lead to one file, nothing was written yet, and mv has nothing to do.
     elif [ -e "$beside.old" ] || [ -L "$beside.old" ]; then
-        { mv -f "$beside.old" "$6" 2>/dev/null || cmp -s "$beside.old" "$6"; } && rm -f "$beside.old" || return 1
+        { mv -f "$beside.old" "$6" 2>/dev/null || cmp -s "$beside.old" "$6"; } || return 1
+        rm -f "$beside.old" || log "could not be removed: $beside.old"
     elif [ -L "$dir/saved/$1" ] || ! cmp -s "$6" "$dir/saved/$1"; then
         cp -a "$dir/saved/$1" "$beside" && durable "$beside" && mv -f "$beside" "$6" || return 1
     fi
@@ -210,8 +214,7 @@ gateway_answers() {
     case $(ip neigh show "$gateway" 2>/dev/null) in *REACHABLE* | *DELAY*) ;; *) return 1 ;; esac
 }
 take_baseline() {
-    mkdir -p "$dir/baseline"
-    observe >"$dir/baseline/facts"
+    mkdir -p "$dir/baseline" && observe >"$dir/baseline/facts"
     ip route show >"$dir/baseline/routes" 2>&1 || :
     ip rule show >"$dir/baseline/rules" 2>&1 || :
     if gateway_answers; then echo yes; else echo no; fi >"$dir/baseline/gateway-answered"
@@ -224,8 +227,7 @@ settles() {
         observe >"$dir/observed"
         cmp -s "$dir/observed" "$2" && { [ "$(value baseline/gateway-answered)" = no ] || gateway_answers; } && return 0
         [ "$(uptime_now)" -lt "$until" ] || return 1
-        beat
-        pause
+        beat; pause
     done
 }
 # settles_or PHASE FACTS: the steps of PHASE one by one, as long as the stack sticks.
@@ -284,7 +286,7 @@ take_lock() {
 # --- the guard -----------------------------------------------------------------------
 # Without its last word on disk a change is not over.
 finish() { until set_state "$1"; do beat; pause; done; disarm; }
-commit() { set_state committing; end_hold; run_steps commit any; finish confirmed; }
+commit() { set_state committing; each_file keep_aside || :; end_hold; run_steps commit any; finish confirmed; }
 # What was held beside the new state goes: the final files, loaded by a second activation.
 end_hold() {
     [ -s "$dir/held" ] && [ ! -f "$dir/hold-over" ] || return 0
@@ -307,6 +309,8 @@ put_back() {
     if settles_or escalate "$dir/baseline/facts" && [ "$back" = yes ]; then finish put-back; return; fi
     log "in force now:"
     log_lines "  " <"$dir/observed"
+    [ "$back" = no ] || ! cmp -s "$dir/observed" "$dir/baseline/facts" ||
+        log "everything is as it was, only the gateway, which answered before, does not"
     log "left to do by hand, as root, best at a console:"
     [ "$back" = yes ] || log "  make room or make the folder writable, and copy the saved files to their places: $dir/saved, $dir/manifest"
     for file in "$dir/steps/reload"/*; do [ ! -f "$file" ] || log "  run: $(tr '\n' ' ' <"$file")"; done
@@ -464,7 +468,7 @@ status() {
     echo "change $name"
     echo "state $(value state)"
     echo "interface $(tr '\n' ' ' <"$dir/interface")"
-    if [ -f "$dir/deadline" ]; then echo "left $(($(value deadline) - $(uptime_now)))"; fi
+    [ ! -f "$dir/deadline" ] || echo "left $(($(value deadline) - $(uptime_now)))"
     if guard_alive; then echo "guard alive"; else echo "guard gone"; fi
     [ -z "$(decided)" ] || echo "decision $(decided)"
     [ ! -f "$dir/verdict" ] || echo "verdict $(value verdict)"
@@ -476,11 +480,7 @@ boot() {
     case $(value state) in
     '' | prepared) log "boot: nothing had been changed"; finish put-back ;;
     confirmed | put-back) disarm ;;
-    committing)
-        write_final
-        run_steps boot any
-        finish confirmed
-        ;;
+    committing) write_final; run_steps boot any; finish confirmed ;;
     *)
         log "boot: the machine went down while the change was $(value state)"
         set_state putting-back

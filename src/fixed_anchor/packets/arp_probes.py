@@ -45,6 +45,8 @@ CAREFULLY = Pattern(
     True,
     f"{PROBE_NUM} ARP probes (RFC 5227)",
 )
+#: Of an address that is in force here already: whether somebody else has it too.
+AFTERWARDS = Pattern(PROBE_NUM, (0.0, 0.0), (0.3, 0.3), 1.0, True, f"{PROBE_NUM} ARP probes in one second")
 #: A first look at a whole segment: a second pass over the silent ones, and no waiting between.
 QUICKLY = Pattern(2, (0.0, 0.0), (0.0, 0.0), 1.0, False, "2 ARP probes in quick succession")
 

@@ -107,7 +107,7 @@ def about(kind: str, plan_file: str | None, draft: HostDraft, accepted: list[Acc
         "interfaces": [config.interface for config in draft.wanted],
         "begun": time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime()),
         "by": who(),
-        "from": session_peer() or "this machine",
+        "from": str(session_peer() or "this machine"),
         "plan": plan_file and os.path.abspath(plan_file),
         "plan_sha256": digest,
         "accepted": [msgspec.to_builtins(a) for a in accepted],

@@ -24,6 +24,7 @@ from fixed_anchor.core.verification import (
 from fixed_anchor.core.wanted import wanted_config
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe.stocktaking import take_stock
+from fixed_anchor.packets.arp_probes import AFTERWARDS
 from fixed_anchor.packets.echoes import Echoes
 from fixed_anchor.vantages.protocol import Place
 from fixed_anchor.workflow import names
@@ -95,8 +96,51 @@ def verify_interface(
         checks.append(_skipped("kernel-state", host, wanted.interface, "only files are here, nothing runs"))
     checks.append(files_check(host, wanted, found, machine.name))
     if survey.running:
+        checks += _sole_owner_checks(host, wanted, survey, vantage)
         checks += _gateway_checks(host, wanted, found, vantage)
         checks += _resolver_checks(host, wanted, found, vantage)
+    return checks
+
+
+def _sole_owner_checks(
+    host: str, wanted: InterfaceConfig, survey: HostSurvey, vantage: Place | str
+) -> list[VerifyCheck]:
+    """Whether anybody else on the segment has a fixed address too. No stack tells: all hold duplicates in silence."""
+    addresses = [a.ip for a in wanted.addresses if wanted.method(a.version) == "fixed"]
+    skipped = partial(_skipped, "sole-owner", host, wanted.interface)
+    if isinstance(vantage, str):
+        return [skipped(vantage, str(address)) for address in addresses]
+    if not sends_frames(vantage):
+        # The kernel resolves no address that it holds itself.
+        return [skipped(f"{vantage.name} sends no frames", str(address)) for address in addresses]
+    begun = time.monotonic()
+    try:
+        looked = look(vantage, addresses, pattern=AFTERWARDS)
+    except NoAccess as error:
+        return [skipped(str(error), str(address)) for address in addresses]
+    seconds = round(time.monotonic() - begun, 3)
+    own = {i.link.mac for i in survey.interfaces}
+    checks = []
+    for address in addresses:
+        answer = looked.answers.get(address)
+        if answer is None:
+            checks.append(skipped(looked.why_not.get(address, "not asked"), str(address)))
+            continue
+        others = [h.mac for h in answer.holders if h.mac not in own]
+        checks.append(
+            VerifyCheck(
+                "sole-owner",
+                True,
+                host,
+                wanted.interface,
+                vantage.name,
+                f"nobody else has {address}",
+                f"{', '.join(others)} has {address} too" if others else f"nobody else has {address}",
+                FAIL if others else PASS,
+                f"another machine answered {answer.asked}" if others else None,
+                seconds,
+            )
+        )
     return checks
 
 

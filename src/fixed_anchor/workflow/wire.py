@@ -10,7 +10,7 @@ import msgspec
 
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.rules.wire import DhcpServerSeen, Holder, WireAnswer
-from fixed_anchor.packets.arp_probes import ArpProbes
+from fixed_anchor.packets.arp_probes import CAREFULLY, ArpProbes, Pattern
 from fixed_anchor.packets.conversation import Conversation, HolderQuestion, Together
 from fixed_anchor.packets.dhcp_questions import Answer, DhcpQuestions
 from fixed_anchor.packets.neighbour_probes import NeighbourProbes
@@ -33,24 +33,31 @@ def sends_frames(place: Place) -> bool:
     return hasattr(place, "converse")
 
 
-def look(place: Place, targets: Iterable[IPAddress], ask_dhcp: bool = False, quickly: bool = False) -> Looked:
+def look(
+    place: Place,
+    targets: Iterable[IPAddress],
+    ask_dhcp: bool = False,
+    quickly: bool = False,
+    pattern: Pattern = CAREFULLY,
+) -> Looked:
     """Asks who holds ``targets``, all together, and with ``ask_dhcp`` which DHCP servers answer.
 
-    ``quickly`` ends as soon as somebody answered for every target. Raises :class:`NoAccess`.
+    ``quickly`` ends as soon as somebody answered for every target. ``pattern`` is that of the
+    ARP probes. Raises :class:`NoAccess`.
     """
     wanted = list(dict.fromkeys(targets))
     if not sends_frames(place):
         return _through_kernel(place, wanted)  # type: ignore[arg-type]
-    return _with_frames(place, wanted, ask_dhcp, quickly)  # type: ignore[arg-type]
+    return _with_frames(place, wanted, ask_dhcp, quickly, pattern)  # type: ignore[arg-type]
 
 
-def _with_frames(vantage: Vantage, targets: list[IPAddress], ask_dhcp: bool, quickly: bool) -> Looked:
+def _with_frames(vantage: Vantage, targets: list[IPAddress], ask_dhcp: bool, quickly: bool, pattern: Pattern) -> Looked:
     asking: list[HolderQuestion] = []
     why_not: dict[IPAddress, str] = {}
     four = [t for t in targets if isinstance(t, IPv4Address)]
     six = [t for t in targets if isinstance(t, IPv6Address)]
     if four:
-        asking.append(ArpProbes(vantage.mac, four, until_answered=quickly))
+        asking.append(ArpProbes(vantage.mac, four, pattern, until_answered=quickly))
     if six and vantage.link_local is not None:
         asking.append(NeighbourProbes(vantage.mac, vantage.link_local, six, until_answered=quickly))
     elif six:
