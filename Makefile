@@ -23,7 +23,7 @@ lint: $(VENV)/.ready
 	$(BIN)/ruff format --check src tests bench
 	$(BIN)/mypy
 	$(BIN)/lint-imports
-	$(BIN)/shellcheck --shell=sh src/fixed_anchor/engine/engine.sh
+	$(BIN)/shellcheck --shell=sh src/fixed_anchor/engine/*.sh src/fixed_anchor/machines/*.sh
 	$(BIN)/shellcheck tests/lab/*.sh .ci/run
 
 schema: $(VENV)/.ready

@@ -7,6 +7,9 @@ import shutil
 import subprocess
 import time
 from pathlib import Path
+from typing import Any
+
+import msgspec
 
 from fixed_anchor.dialects.protocol import FileEdit, FileText, Steps
 from fixed_anchor.engine.data import Change, as_files
@@ -14,6 +17,12 @@ from fixed_anchor.standins.engine import StandinEngine
 
 OLD, NEW = "old contents\n", "new contents\n"
 OK, BAD = ("true",), ("false",)
+
+#: Stands for ip(8) on a host that exists only as files.
+_IP = """\
+#!/bin/sh
+case $* in *"addr show"*) cat {kernel} ;; esac
+"""
 
 
 def shells() -> list[str]:
@@ -31,6 +40,14 @@ class Scene:
         self.changes.mkdir(parents=True)
         (root / "etc").mkdir()
         self.number = 0
+        #: What ``ip`` says of addresses; the machine's own are nobody's business, and it is sent no packet.
+        self.kernel = root / "kernel"
+        self.kernel.write_text("")
+        (root / "bin").mkdir()
+        for name, text in (("ip", _IP.format(kernel=self.kernel)), ("ping", "#!/bin/sh\nexit 1\n")):
+            (root / "bin" / name).write_text(text)
+            (root / "bin" / name).chmod(0o755)
+        self.environment = os.environ | {"PATH": f"{root}/bin:{os.environ['PATH']}"}
 
     def live(self, name: str) -> Path:
         return self.root / "etc" / name
@@ -39,10 +56,11 @@ class Scene:
         """What the manifest calls a live file: the stand-in's paths begin at its tree."""
         return str(self.live(name)) if self.shell else f"/etc/{name}"
 
-    def lay(self, edits: dict[str, tuple[str | None, str | None]], steps: Steps = Steps(), **words: object) -> Path:
-        """Lays down a change; ``edits`` maps names to the contents before and after."""
-        self.number += 1
-        folder = self.changes / f"{self.number:04d}"
+    def lay(self, edits: dict[str, tuple[str | None, str | None]], steps: Steps = Steps(), **words: Any) -> Path:
+        """Lays down a change; ``edits`` maps names to the contents before and after.
+
+        ``words`` are fields of the change; ``finals`` maps names to the contents once nothing is held.
+        """
         uid, gid = os.getuid(), os.getgid()
         made = []
         for name, (before, after) in edits.items():
@@ -50,8 +68,21 @@ class Scene:
             old = None if before is None else FileText(path, before, 0o640, uid, gid)
             new = None if after is None else FileText(path, after, 0o600, uid, gid)
             made.append(FileEdit(path, old, new))
-        within = int(str(words.get("within", 60)))
-        change = Change(("lo",), tuple(made), steps, within, bool(words.get("unattended")), b"{}")
+        finals = tuple((self.path(name), text) for name, text in words.pop("finals", {}).items())
+        change = Change(
+            interfaces=("lo",),
+            edits=tuple(made),
+            steps=steps,
+            confirm_within=words.pop("within", 60),
+            unattended=words.pop("unattended", False),
+            about=b"{}",
+            finals=finals,
+        )
+        return self.lay_down(msgspec.structs.replace(change, **words))
+
+    def lay_down(self, change: Change) -> Path:
+        self.number += 1
+        folder = self.changes / f"{self.number:04d}"
         for name, (data, mode) in as_files(change, str(folder), init="").items():
             target = folder / name
             target.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
@@ -59,12 +90,13 @@ class Scene:
             target.chmod(mode)
         return folder
 
-    def verb(self, verb: str, folder: Path, word: str = "") -> subprocess.CompletedProcess[str]:
+    def verb(self, verb: str, folder: Path, *words: str, **environment: str) -> subprocess.CompletedProcess[str]:
         if self.shell is None:
-            status, out, err = StandinEngine(_Commands(), self.root, folder).verb(verb, word)  # type: ignore[arg-type]
+            status, out, err = StandinEngine(_Commands(), self.root, folder).verb(verb, (*words, "")[0])  # type: ignore[arg-type]
             return subprocess.CompletedProcess([verb], status, out, err)
-        argv = [*self.shell.split(), str(folder / "engine.sh"), verb, str(folder), *([word] if word else [])]
-        return subprocess.run(argv, capture_output=True, text=True, check=False, timeout=60)
+        argv = [*self.shell.split(), str(folder / "engine.sh"), verb, str(folder), *words]
+        there = self.environment | environment
+        return subprocess.run(argv, capture_output=True, text=True, check=False, timeout=60, env=there)
 
     def state(self, folder: Path) -> str:
         if self.shell is None:

@@ -12,6 +12,7 @@ from fixed_anchor.packets.arp import REPLY, REQUEST, Arp, probe_frame, reply_fra
 from fixed_anchor.packets.arp_probes import QUICKLY, ArpProbes
 from fixed_anchor.packets.conversation import Together
 from fixed_anchor.packets.dhcp_questions import Dhcp6Question, DhcpQuestions
+from fixed_anchor.packets.dhcp_release import Release
 from fixed_anchor.packets.echoes import Echoes
 from fixed_anchor.packets.ethernet import ETHERTYPE_ARP, ETHERTYPE_IPV6, Frame, PacketError
 from fixed_anchor.packets.ipv4 import Echo, IPv4, checksum, echo_frame
@@ -351,3 +352,23 @@ def test_conversations_together() -> None:
     assert set(both.ethertypes) == {0x0806, 0x86DD}
     both.receive(reply_frame(OTHER, TARGET, Arp(REQUEST, OWN, IPv4Address(0), OTHER, TARGET)))
     assert not both.finished
+
+
+@pytest.mark.parametrize("client_id", [None, b"\xff\0\0\0\x01"])
+def test_a_release_on_the_wire(client_id: bytes | None) -> None:
+    """RFC 2131, table 5: from the address itself to its server, with the identifier that the lease was taken with."""
+    server = IPv4Address("203.0.113.1")
+    conversation = Release(OWN, OTHER, TARGET, server, client_id)
+    (sent,) = conversation.sends()
+    frame = Frame.decode(sent.frame)
+    packet = IPv4.decode(frame.payload)
+    datagram = Udp.decode(packet)
+    message = dhcp.Dhcp.decode(datagram.payload)
+    assert (frame.source, frame.destination) == (OWN, OTHER)
+    assert (packet.source, packet.destination) == (TARGET, server)
+    assert (datagram.source, datagram.destination) == (dhcp.CLIENT_PORT, dhcp.SERVER_PORT)
+    assert (message.kind, message.reply, message.mac) == (dhcp.RELEASE, False, OWN)
+    assert (message.client, message.your, message.broadcast) == (TARGET, IPv4Address(0), False)
+    assert message.options[dhcp.SERVER_ID] == server.packed
+    assert message.options.get(61) == client_id
+    assert dhcp.ASKED_FOR not in message.options.values()

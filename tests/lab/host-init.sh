@@ -1,9 +1,9 @@
 #!/bin/sh
 # The first process of a lab host, in namespaces of its own: makes the mounts of a machine
-# and hands over to its systemd.   host-init.sh ROOT NAME [READ-ONLY-FOLDER...]
+# and hands over to its init.   host-init.sh ROOT NAME INIT [READ-ONLY-FOLDER...]
 set -eu
-root=$1 name=$2
-shift 2
+root=$1 name=$2 init=$3
+shift 3
 
 mount --make-rprivate /
 mount --bind "$root" "$root"
@@ -42,5 +42,8 @@ mkdir -p "$root/.outside"
 cd "$root"
 pivot_root . .outside
 umount -l /.outside
-exec env -i container=lab PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin \
-    /lib/systemd/systemd systemd.unit=multi-user.target systemd.log_target=journal
+PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin
+case $init in
+systemd) exec env -i container=lab PATH=$PATH /lib/systemd/systemd systemd.unit=multi-user.target systemd.log_target=journal ;;
+sysv) exec env -i container=lab PATH=$PATH /sbin/init ;;
+esac

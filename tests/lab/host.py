@@ -10,7 +10,7 @@ import subprocess
 import sys
 from pathlib import Path
 
-from tests.lab.image import mount_copy, unmount
+from tests.lab.image import mount_copy, sysv_image, unmount
 from tests.lab.network import Namespace, Segment, run, wait_for
 
 INIT = Path(__file__).with_name("host-init.sh")
@@ -21,9 +21,17 @@ class LabHost:
     """One host. Its disk (an overlay) survives reboots and power cuts; :meth:`close` removes it."""
 
     def __init__(
-        self, name: str, folder: Path, segment: Segment, files: dict[str, str], units: tuple[str, ...]
+        self,
+        name: str,
+        folder: Path,
+        segment: Segment,
+        files: dict[str, str],
+        units: tuple[str, ...],
+        boots: str = "systemd",
     ) -> None:
+        """``boots`` is what boots it: ``systemd`` or ``sysv``, each an image of its own."""
         self.name = name
+        self.boots = boots
         self.segment = segment
         self.folder = folder / name
         self.namespace = Namespace(name)
@@ -31,7 +39,7 @@ class LabHost:
         self.init: subprocess.Popen[bytes] | None = None
         self.pid = 0
         self._cgroups: list[Path] = []
-        mount_copy(self.folder)
+        mount_copy(self.folder, sysv_image() if boots == "sysv" else None)
         for path, text in files.items():
             # networkd runs as its own user; netplan and NetworkManager want their files for root alone.
             self.write(path, text, 0o600 if "netplan" in path or "NetworkManager" in path else 0o644)
@@ -79,7 +87,8 @@ class LabHost:
         script = "; ".join(
             [
                 *join,
-                f"exec ip netns exec {self.namespace.name} {unshare} {INIT} {self.folder}/root {self.name} {readonly}",
+                f"exec ip netns exec {self.namespace.name} {unshare} {INIT} {self.folder}/root"
+                f" {self.name} {self.boots} {readonly}",
             ]
         )
         with open(self.folder / "console", "ab") as console:
@@ -87,7 +96,7 @@ class LabHost:
                 ["/bin/sh", "-c", script], stdin=subprocess.DEVNULL, stdout=console, stderr=console
             )
         wait_for("the host's init", self._find_init, 20)
-        wait_for("the host's systemd", self._booted, 90)
+        wait_for("the host's boot", self._booted, 90)
 
     def _find_init(self) -> bool:
         assert self.init is not None
@@ -97,11 +106,14 @@ class LabHost:
             return False
         self.pid = int(children[0])
         try:
-            return Path(f"/proc/{self.pid}/comm").read_text().strip() == "systemd"
+            return Path(f"/proc/{self.pid}/comm").read_text().strip() in ("systemd", "init")
         except OSError:
             return False
 
     def _booted(self) -> bool:
+        if self.boots == "sysv":
+            script = "test -e /run/network/ifstate && ! pgrep -x 'rc|rcS|startpar' && test -e /run/runlevel-2"
+            return self("sh", "-c", script, check=False).returncode == 0
         state = self("systemctl", "is-system-running", check=False).stdout.strip()
         return state in ("running", "degraded")
 

@@ -35,6 +35,19 @@ PACKAGES = (
 )
 SUITE = "bookworm"
 
+#: A host that System V init boots: no systemd, no udev, no netplan.
+SYSV = (
+    "sysvinit-core",
+    "initscripts",
+    "insserv",
+    "iproute2",
+    "ifupdown",
+    "isc-dhcp-client",
+    "iputils-ping",
+    "procps",
+    *(p for p in PACKAGES if p.startswith("lib") and "systemd" not in p),
+)
+
 #: Every stack is there; a host unmasks the one it is to have.
 MASKED = (
     "console-getty.service",
@@ -60,6 +73,11 @@ CACHE = Path(os.environ.get("FIXED_ANCHOR_LAB_CACHE", "/var/cache/fixed-anchor-l
 def base_image() -> Path:
     """The folder of the unpacked image of a host, made on first use (some 45 s and 350 MB)."""
     return _kept(("host", *PACKAGES, *MASKED, "2"), lambda root: _make_host(root))
+
+
+def sysv_image() -> Path:
+    """The folder of the image of a host without systemd, made on first use."""
+    return _kept(("sysv", *SYSV, "1"), _make_sysv_host)
 
 
 def servers_image() -> Path:
@@ -105,6 +123,15 @@ def _make_host(root: Path) -> None:
         mask.unlink(missing_ok=True)
         mask.symlink_to("/dev/null")
     # A Python that lies in root's home must be reachable for others, too.
+    (root / "root").chmod(0o755)
+    (root / "etc/hosts").write_text("127.0.0.1 localhost\n")
+
+
+def _make_sysv_host(root: Path) -> None:
+    _bootstrap(root, SYSV)
+    inittab = root / "etc/inittab"
+    # There are no consoles here.
+    inittab.write_text("".join(x for x in inittab.read_text().splitlines(keepends=True) if "getty" not in x))
     (root / "root").chmod(0o755)
     (root / "etc/hosts").write_text("127.0.0.1 localhost\n")
 

@@ -59,6 +59,12 @@ right_host() {
             say 2 "$interface of this host has the MAC ${there:-(there is no such interface)}, the runbook is for $mac: nothing was changed"
     done <"$1/macs"
 }
+# The stack must not be in the middle of a change of its own.
+idle() {
+    # shellcheck disable=SC2009  # the whole lines are wanted
+    busy=$(ps -eo args 2>/dev/null | grep -E '(^|/)(ifup|ifdown)( |$)|netplan (try|apply)|nmcli .*(up|down|reload|reapply)|networkctl (reload|reconfigure|up|down)' | grep -v grep)
+    [ -z "$busy" ] || say 1 "the network stack is in the middle of a change: $busy; nothing was changed"
+}
 unchanged() {
     while read -r number kind _ _ _ path; do
         [ -f "$1/was/$number" ] || continue
@@ -121,7 +127,7 @@ do_it() {
     change=$(new_folder) && [ -n "$change" ] || exit 4
     trap '[ -f "$change/state" ] || rm -rf "$change"' EXIT
     unpack "$change" && echo "run here by ${SUDO_USER:-${USER:-user $(id -u)}}, on $(tty 2>/dev/null || echo no terminal)" >>"$change/about" &&
-        right_host "$change" && unchanged "$change" && choose_init "$change"
+        right_host "$change" && idle && unchanged "$change" && choose_init "$change"
     show "$change"
     engine start || exit $?
     echo "waiting until it is in force"

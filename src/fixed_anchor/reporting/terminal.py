@@ -281,7 +281,11 @@ def show_diff(out: Console, edit: FileEdit) -> None:
     """One file as a unified diff, with the change of its mode."""
     before = edit.before.text if edit.before else ""
     after = edit.after.text if edit.after else ""
-    if edit.before and edit.after and edit.before.mode != edit.after.mode:
+    if edit.link_before is not None:
+        out.print(f"  {printable(edit.path)}: no longer a link to {printable(edit.link_before)}")
+    if edit.link_after is not None:
+        out.print(f"  {printable(edit.path)}: becomes a link to {printable(edit.link_after)}")
+    elif edit.before and edit.after and edit.before.mode != edit.after.mode:
         out.print(f"  {printable(edit.path)}: mode {edit.before.mode:04o} becomes {edit.after.mode:04o}")
     elif edit.before is None and edit.after is not None:
         out.print(f"  {printable(edit.path)}: new, mode {edit.after.mode:04o}")

@@ -1,0 +1,110 @@
+"""Whether a machine can be changed now: what is at work, what carries the root, and what boots it."""
+
+from __future__ import annotations
+
+import pytest
+
+from fixed_anchor.dialects.protocol import FileText
+from fixed_anchor.engine.boot import INITS, boot_files, init_of
+from fixed_anchor.machines.protocol import Ran
+from fixed_anchor.workflow.readiness import readiness
+
+SYSTEMD = {"test -d /run/systemd/system": ""}
+MOUNTS = "/dev/vda1 / ext4 rw 0 0\n"
+
+
+class Machine:
+    """A machine that is what its commands print, by their words, and its files."""
+
+    name, running, state_dir = "tide-db", True, "/var/lib/fixed-anchor"
+
+    def __init__(self, commands: dict[str, str], files: dict[str, str]) -> None:
+        self.commands = commands
+        self.files = files
+
+    def read(self, path: str) -> FileText | None:
+        return FileText(path, self.files[path]) if path in self.files else None
+
+    def run(self, argv: tuple[str, ...], timeout: float = 30.0) -> Ran:
+        out = self.commands.get(" ".join(argv))
+        return Ran(1, "", "") if out is None else Ran(0, out, "")
+
+    def folders(self, path: str) -> list[str]:
+        return sorted({p.removeprefix(f"{path}/").split("/")[0] for p in self.files if p.startswith(f"{path}/")})
+
+
+def found(commands: dict[str, str], files: dict[str, str] | None = None) -> list[tuple[str, str]]:
+    machine = Machine(commands, {"/proc/mounts": MOUNTS} | (files or {}))
+    findings = readiness(machine, ("eth0", "eth1"), "tide-db")  # type: ignore[arg-type]
+    return [(f.code, f.message) for f in findings]
+
+
+def test_ready() -> None:
+    assert (
+        found(SYSTEMD | {"ps -eo args": "/usr/sbin/sshd -D\n/usr/sbin/dhclient eth0\nvi /etc/netplan/x.yaml\n"}) == []
+    )
+
+
+@pytest.mark.parametrize(
+    "process",
+    [
+        "/bin/sh /sbin/ifup eth0",
+        "ifdown eth0",
+        "/usr/bin/python3 /usr/sbin/netplan apply",
+        "nmcli connection up quay",
+        "nmcli --wait 30 device reapply eth0",
+        "networkctl reload",
+    ],
+)
+def test_the_stack_is_at_work(process: str) -> None:
+    assert found(SYSTEMD | {"ps -eo args": f"/usr/sbin/sshd -D\n{process}\n"}) == [
+        ("stack-busy", f"the network stack is in the middle of a change: {process}")
+    ]
+
+
+def test_a_job_of_systemd() -> None:
+    jobs = "112 networking.service start running\n113 ssh.service start waiting\n"
+    said = found(SYSTEMD | {"systemctl list-jobs --no-legend --plain": jobs})
+    assert [code for code, _ in said] == ["stack-busy"]
+    assert "start networking.service (running)" in said[0][1]
+
+
+@pytest.mark.parametrize(
+    ("mount", "files", "way", "carries"),
+    [
+        ("203.0.113.5:/root / nfs4 rw 0 0\n", {}, ("203.0.113.5", "eth0"), True),
+        ("[2001:db8:7e:1::5]:/root / nfs rw 0 0\n", {}, ("2001:db8:7e:1::5", "eth1"), True),
+        ("203.0.113.5:/root / nfs4 rw 0 0\n", {}, ("203.0.113.5", "eth7"), False),
+        (MOUNTS, {"/sys/class/iscsi_connection/connection1:0/persistent_address": "203.0.113.6\n"},
+         ("203.0.113.6", "eth0"), True),
+        (MOUNTS, {}, ("203.0.113.6", "eth0"), False),
+    ],
+)  # fmt: skip
+def test_the_root_comes_over_the_interface(
+    mount: str, files: dict[str, str], way: tuple[str, str], carries: bool
+) -> None:
+    commands = SYSTEMD | {f"ip -j route get {way[0]}": f'[{{"dst": "{way[0]}", "dev": "{way[1]}"}}]'}
+    said = found(commands, {"/proc/mounts": mount} | files)
+    assert [code for code, _ in said] == (["carries-root"] if carries else [])
+    if carries:
+        assert said[0][1].startswith(f"{way[1]} carries the root file system")
+
+
+@pytest.mark.parametrize(
+    ("there", "init"),
+    [
+        (["-d /run/systemd/system", "-d /run/openrc"], "systemd"),
+        (["-d /run/openrc", "-d /etc/rcS.d", "-f /etc/inittab"], "openrc"),
+        (["-d /etc/rcS.d", "-f /etc/inittab"], "sysv"),
+        (["-d /etc/rcS.d", "-f /etc/inittab", "-x /sbin/insserv"], "sysv-insserv"),
+        (["-d /etc/rcS.d"], ""),
+    ],
+)
+def test_what_boots_the_machine(there: list[str], init: str) -> None:
+    commands = {f"test {words}": "" for words in there}
+    assert init_of(Machine(commands, {})) == init  # type: ignore[arg-type]
+    assert [code for code, _ in found(commands)] == ([] if init else ["no-boot-guard"])
+    files = boot_files(init, "/var/lib/fixed-anchor/changes/0001")
+    assert bool(files) == (init in INITS)
+    if files:
+        assert b"engine.sh boot /var/lib/fixed-anchor/changes/0001" in files["boot-unit"]
