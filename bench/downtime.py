@@ -46,7 +46,7 @@ STACKS: dict[str, tuple[dict[str, str], tuple[str, ...], list[list[str]], list[l
     ),
     "ifupdown": (
         {"/etc/network/interfaces": INTERFACES}, ("networking.service",),
-        [["ifdown", "eth0"]], [["ifup", "eth0"]], (0.5, 0.5),
+        [["ifdown", "eth0"]], [["ifup", "eth0"]], (0.5, 1.0),
     ),
 }  # fmt: skip
 
@@ -118,6 +118,7 @@ else:
     for argv in first:
         subprocess.run(argv, check=True, capture_output=True)
     for edit in drafted.edits:
+        Path(edit.path).parent.mkdir(exist_ok=True)
         Path(edit.path).write_text(edit.after.text)
     for argv in then:
         subprocess.run(argv, check=True, capture_output=True)
@@ -208,6 +209,7 @@ def main(stacks: list[str]) -> None:
             try:
                 for goal, limit in zip(("kept", "another"), bench.limits, strict=True):
                     pairs = [(bench.measure("usual", goal), bench.measure("ours", goal)) for _ in range(ROUNDS)]
+                    print(stack, goal, [[f"{gap:.1f}" for gap, _ in pair] for pair in pairs], file=sys.stderr)
                     usual = statistics.median(u for (u, _), _ in pairs)
                     ours = statistics.median(o for _, (o, _) in pairs)
                     floor = statistics.median(f for pair in pairs for _, f in pair)

@@ -1,7 +1,11 @@
 from __future__ import annotations
 
+from pathlib import Path
+
 import pytest
 from hypothesis import HealthCheck, settings
+
+from tests.changes import OLD, Scene, shells
 
 # Time is measured in bench/, never in a test: a loaded machine is no failure.
 settings.register_profile("default", deadline=None, max_examples=60, suppress_health_check=[HealthCheck.too_slow])
@@ -12,3 +16,22 @@ def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption(
         "--whole-matrix", action="store_true", help="try every fault at every state on every stack, not a selection"
     )
+
+
+@pytest.fixture(params=[*shells(), None], ids=lambda s: s or "stand-in")
+def scene(request: pytest.FixtureRequest, tmp_path: Path) -> Scene:
+    """A host that is a folder, with one file; its engine runs under each shell, and is the stand-in's."""
+    return _scene(tmp_path, request.param)
+
+
+@pytest.fixture(params=shells())
+def real(request: pytest.FixtureRequest, tmp_path: Path) -> Scene:
+    """The same without the stand-in, which has no processes, sessions or disks of its own."""
+    return _scene(tmp_path, request.param)
+
+
+def _scene(folder: Path, shell: str | None) -> Scene:
+    made = Scene(folder, shell)
+    made.live("a").write_text(OLD)
+    made.live("a").chmod(0o640)
+    return made

@@ -13,27 +13,7 @@ from pathlib import Path
 import pytest
 
 from fixed_anchor.dialects.protocol import Steps
-from tests.changes import BAD, NEW, OK, OLD, Scene, shells
-
-REAL = shells()
-BOTH = [*REAL, None]
-
-
-@pytest.fixture(params=BOTH, ids=lambda s: s or "stand-in")
-def scene(request: pytest.FixtureRequest, tmp_path: Path) -> Scene:
-    made = Scene(tmp_path, request.param)
-    made.live("a").write_text(OLD)
-    made.live("a").chmod(0o640)
-    return made
-
-
-@pytest.fixture(params=REAL)
-def real(request: pytest.FixtureRequest, tmp_path: Path) -> Scene:
-    made = Scene(tmp_path, request.param)
-    made.live("a").write_text(OLD)
-    made.live("a").chmod(0o640)
-    return made
-
+from tests.changes import BAD, NEW, OK, OLD, Scene
 
 EDIT = {"a": (OLD, NEW)}
 FORWARD = ["prepared", "leaving", "writing", "activating", "waiting"]

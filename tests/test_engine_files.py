@@ -19,20 +19,6 @@ ROOT = pytest.mark.skipif(os.geteuid() != 0, reason="needs root: it mounts, or c
 EDIT = {"a": (OLD, NEW)}
 
 
-@pytest.fixture(params=[*shells(), None], ids=lambda s: s or "stand-in")
-def scene(request: pytest.FixtureRequest, tmp_path: Path) -> Scene:
-    made = Scene(tmp_path, request.param)
-    made.live("a").write_text(OLD)
-    return made
-
-
-@pytest.fixture(params=shells())
-def real(request: pytest.FixtureRequest, tmp_path: Path) -> Scene:
-    made = Scene(tmp_path, request.param)
-    made.live("a").write_text(OLD)
-    return made
-
-
 def change_of(*edits: FileEdit) -> Change:
     return Change(("lo",), edits, Steps(), 60, False, b"{}")
 

@@ -9,26 +9,12 @@ from pathlib import Path
 import pytest
 
 from fixed_anchor.dialects.protocol import Steps
-from tests.changes import NEW, OLD, Scene, shells
+from tests.changes import NEW, OLD, Scene
 
 FINAL = "final contents\n"
 HELD = "address 203.0.113.100/32 fixed on lo"
 EDIT = {"a": (OLD, NEW), "b": (None, NEW)}
 IN_KERNEL = "1: lo inet 203.0.113.{0}/{1} scope global lo\n"
-
-
-@pytest.fixture(params=[*shells(), None], ids=lambda s: s or "stand-in")
-def scene(request: pytest.FixtureRequest, tmp_path: Path) -> Scene:
-    made = Scene(tmp_path, request.param)
-    made.live("a").write_text(OLD)
-    return made
-
-
-@pytest.fixture(params=shells())
-def real(request: pytest.FixtureRequest, tmp_path: Path) -> Scene:
-    made = Scene(tmp_path, request.param)
-    made.live("a").write_text(OLD)
-    return made
 
 
 def waiting(scene: Scene, **words: object) -> Path:

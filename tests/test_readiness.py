@@ -7,8 +7,17 @@ import pytest
 from fixed_anchor.dialects.protocol import FileText
 from fixed_anchor.engine.boot import INITS, boot_files, init_of
 from fixed_anchor.machines.protocol import Ran
+from fixed_anchor.observe.kernel import rules_by_hand
 from fixed_anchor.workflow.readiness import readiness
 
+RULES = """\
+0:\tfrom all lookup local
+49:\tfrom all to 203.0.113.9 ipproto tcp dport 22 lookup 7 proto static
+50:\tnot from all fwmark 0x1/0xff iif eth1 [detached] lookup main suppress_prefixlength 0
+1000:\tfrom all lookup [l3mdev-table]
+32766:\tfrom all lookup main
+32767:\tfrom all lookup default
+"""
 SYSTEMD = {"test -d /run/systemd/system": ""}
 MOUNTS = "/dev/vda1 / ext4 rw 0 0\n"
 
@@ -88,6 +97,15 @@ def test_the_root_comes_over_the_interface(
     assert [code for code, _ in said] == (["carries-root"] if carries else [])
     if carries:
         assert said[0][1].startswith(f"{way[1]} carries the root file system")
+
+
+def test_rules_that_no_stack_made() -> None:
+    """Each as the command that sets it again; what the kernel or a stack made is theirs."""
+    machine = Machine({"ip rule show": RULES, "ip -6 rule show": "77:\tfrom 2001:db8:7e::/48 blackhole\n"}, {})
+    first = "ip rule add priority 50 not from all fwmark 0x1/0xff iif eth1 lookup main suppress_prefixlength 0"
+    second = "ip -6 rule add priority 77 from 2001:db8:7e::/48 blackhole"
+    assert [" ".join(rule) for rule in rules_by_hand(machine)] == [first, second]  # type: ignore[arg-type]
+    assert rules_by_hand(Machine({}, {})) == ()  # type: ignore[arg-type]
 
 
 @pytest.mark.parametrize(

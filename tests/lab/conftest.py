@@ -72,10 +72,14 @@ def make_host(tmp_path: Path, segment: Segment) -> Iterator[MakeHost]:
     """Makes a host on the segment and boots it; it waits for the lease unless told otherwise."""
     made: list[LabHost] = []
 
-    def make(files: dict[str, str] | None = None, units: tuple[str, ...] = NETWORKD, lease: bool = True) -> LabHost:
-        host = LabHost(
-            f"tide-db{len(made) or ''}", tmp_path, segment, files or {"/etc/netplan/50-tide.yaml": NETPLAN}, units
-        )
+    def make(
+        files: dict[str, str] | None = None,
+        units: tuple[str, ...] = NETWORKD,
+        lease: bool = True,
+        boots: str = "systemd",
+    ) -> LabHost:
+        files = files or {"/etc/netplan/50-tide.yaml": NETPLAN}
+        host = LabHost(f"tide-db{len(made) or ''}", tmp_path, segment, files, units, boots)
         made.append(host)
         host.boot()
         if lease:

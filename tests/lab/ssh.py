@@ -78,6 +78,9 @@ class Echo:
 
     def _receive(self) -> None:
         assert self.process.stdout is not None
+        # Signing in takes its time, too.
+        self.process.stdout.read(1)
+        self.last = time.monotonic()
         while self.process.stdout.read(1):
             now = time.monotonic()
             self.longest, self.last = max(self.longest, now - self.last), now

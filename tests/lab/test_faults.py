@@ -39,9 +39,9 @@ STATES = ("prepared", "leaving", "writing", "activating", "waiting", "committing
 
 #: What strikes at a state, and the states at which it is tried without ``--whole-matrix``.
 STRIKES = {
-    "tool-killed": ("prepared", "writing", "waiting"),
-    "guard-killed": ("leaving", "activating", "committing", "putting-back"),
-    "power-cut": STATES,
+    "tool-killed": ("leaving", "waiting"),
+    "guard-killed": ("activating", "committing", "putting-back"),
+    "power-cut": ("prepared", "writing", "waiting", "committing", "putting-back"),
     "session-lost": ("activating", "committing"),
 }
 

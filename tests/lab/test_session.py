@@ -18,6 +18,19 @@ from tests.lab.test_matrix import ANOTHER, STACKS, plan
 RELEASE = "DHCPRELEASE(br0) "
 
 
+#: The stacks on which a test runs without ``--whole-matrix``; all of them where it is not named.
+SOME = {
+    "test_a_kept_address_keeps_the_session": ("networkd", "NetworkManager", "ifupdown"),
+    "test_without_grace_the_outcome_is_right_all_the_same": ("netplan-networkd", "ifupdown"),
+}
+
+
+def pytest_generate_tests(metafunc: pytest.Metafunc) -> None:
+    whole = metafunc.config.getoption("--whole-matrix")
+    some = SOME.get(metafunc.function.__name__, tuple(STACKS))
+    metafunc.parametrize("stack", list(STACKS) if whole else some)
+
+
 @pytest.fixture
 def host(stack: str, make_host: MakeHost) -> LabHost:
     files, units = STACKS[stack]
@@ -34,7 +47,6 @@ def in_force(host: LabHost) -> None:
     wait_for(f"the change to be in force: {log(host)}", lambda: state(host) == "waiting", 60, 0.05)
 
 
-@pytest.mark.parametrize("stack", STACKS)
 def test_with_grace_the_session_lives_until_the_decision(host: LabHost, segment: Segment, tmp_path: Path) -> None:
     admin = Admin(host, segment, tmp_path)
     old = leased(host)
@@ -62,7 +74,6 @@ def test_with_grace_the_session_lives_until_the_decision(host: LabHost, segment:
     tool.kill()
 
 
-@pytest.mark.parametrize("stack", STACKS)
 def test_a_kept_address_keeps_the_session(host: LabHost, segment: Segment, tmp_path: Path) -> None:
     admin = Admin(host, segment, tmp_path)
     old = leased(host)
@@ -79,7 +90,6 @@ def test_a_kept_address_keeps_the_session(host: LabHost, segment: Segment, tmp_p
     assert RELEASE not in segment.dhcp_log()
 
 
-@pytest.mark.parametrize("stack", ["netplan-networkd", "ifupdown"])
 def test_without_grace_the_outcome_is_right_all_the_same(host: LabHost, segment: Segment, tmp_path: Path) -> None:
     admin = Admin(host, segment, tmp_path)
     old = leased(host)

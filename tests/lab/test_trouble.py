@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 
+import pytest
+
 from tests.lab.conftest import NETPLAN, NETWORKD, MakeHost
 from tests.lab.host import LabHost
 from tests.lab.network import wait_for
@@ -12,6 +14,7 @@ from tests.lab.test_matrix import (
     INTERFACES,
     NETWORK,
     NM_UNITS,
+    STACKS,
     cutover,
     is_static,
     lease_clients,
@@ -103,6 +106,34 @@ def test_the_lease_client_outlives_the_guard_that_started_it(make_host: MakeHost
     wait_for("the guard's unit to end", lambda: "guard" not in host("systemctl", "list-units", "--plain").stdout, 20)
     assert "eth0" in lease_clients(host)
     assert host.leased()
+
+
+@pytest.mark.parametrize("stack", ["networkd", "ifupdown", "NetworkManager"])
+def test_what_is_in_the_kernel_alone_survives_a_change_that_is_put_back(stack: str, make_host: MakeHost) -> None:
+    host = make_host(*STACKS[stack])
+    added = (
+        ("address", "add", "203.0.113.77/32", "dev", "eth0"),
+        ("route", "add", "198.51.100.0/24", "via", "203.0.113.1", "dev", "eth0"),
+        ("rule", "add", "priority", "900", "from", "203.0.113.77", "lookup", "100"),
+    )
+    for words in added:
+        host("ip", *words)
+
+    def there() -> list[bool]:
+        return [
+            host.holds("203.0.113.77"),
+            "via 203.0.113.1" in host("ip", "route", "show", "198.51.100.0/24").stdout,
+            "from 203.0.113.77 lookup 100" in host("ip", "rule", "show").stdout,
+        ]
+
+    assert there() == [True] * 3
+    assert [code for code, _ in findings(host)].count("kernel-only-state") == 3
+    plan(host, f"hold: {ANOTHER}")
+    done = host.tool("cutover", "plan.yaml", "--confirm-within", "5")
+    assert done.returncode == 3, done.stdout + done.stderr
+    assert host.leased()
+    assert not host.holds(ANOTHER)
+    assert there() == [True] * 3, host.read("/var/lib/fixed-anchor/changes/0001/log")
 
 
 def test_an_entry_that_matches_by_driver(make_host: MakeHost) -> None:

@@ -76,6 +76,7 @@ class HostSurvey(msgspec.Struct, frozen=True):
 
     ``stack`` is the name of a dialect, or ``None`` with the reason in ``stack_evidence``.
     ``running`` is false where only files were read (an image, a template).
+    ``rules_by_hand`` are routing rules that no stack made, as the commands that set them again.
     """
 
     host: str
@@ -85,6 +86,7 @@ class HostSurvey(msgspec.Struct, frozen=True):
     findings: tuple[Finding, ...] = ()
     running: bool = True
     hostname: str = ""
+    rules_by_hand: tuple[tuple[str, ...], ...] = ()
 
     def interface(self, name: str) -> SurveyedInterface | None:
         return next((i for i in self.interfaces if i.name == name), None)

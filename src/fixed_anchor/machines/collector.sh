@@ -42,6 +42,8 @@ if [ "$(id -u)" != 0 ]; then echo "this was not run as root: files that only roo
 run ip -j -d address show
 run ip -j route show
 run ip -j -6 route show
+run ip rule show
+run ip -6 rule show
 run systemctl is-active systemd-networkd.service NetworkManager.service networking.service network.service systemd-resolved.service
 run systemctl list-jobs --no-legend --plain
 run nmcli -t -f DEVICE,STATE device

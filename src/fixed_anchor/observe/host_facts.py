@@ -19,8 +19,12 @@ def host_facts(
     files: Mapping[str, Mapping[str, FileText]],
     writer: str,
     clients: Mapping[str, str],
+    rules: tuple[tuple[str, ...], ...],
 ) -> tuple[Finding, ...]:
-    """All of them, for the survey of ``machine``. ``clients`` are the running lease clients by interface."""
+    """All of them, for the survey of ``machine``.
+
+    ``clients`` are the running lease clients by interface, ``rules`` the routing rules that no stack made.
+    """
     found: list[Finding] = []
     for interface in interfaces:
         charge = charges[interface.name]
@@ -29,6 +33,16 @@ def host_facts(
         if charge.declaration is not None:
             found += _regenerated(machine, interface, charge)
             found += _kernel_only(machine, interface)
+    for rule in rules:
+        said = " ".join(rule[rule.index("add") + 1 :])
+        found.append(
+            finding(
+                "kernel-only-state",
+                f"the routing rule `{said}` is in the kernel, and no stack made it",
+                host=machine.name,
+                seen_in=f"kernel of {machine.name}",
+            )
+        )
     found += _too_open(machine, files)
     if writer != "nobody":
         found.append(

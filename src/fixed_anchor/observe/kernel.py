@@ -1,4 +1,4 @@
-"""Links, addresses and routes of the kernel, through ``ip -json`` (ip-address(8), ip-route(8))."""
+"""Links, addresses, routes and rules of the kernel, through ``ip -json`` (ip-address(8), ip-route(8))."""
 
 from __future__ import annotations
 
@@ -149,6 +149,24 @@ def _next_hop(hop: dict[str, Any]) -> IPAddress | None:
     if "via" in hop:
         return IPv6Address(hop["via"]["host"])
     return None
+
+
+_OWN_RULES = ("from all lookup local", "from all lookup main", "from all lookup default")
+
+
+def rules_by_hand(machine: Machine) -> tuple[tuple[str, ...], ...]:
+    """The rules that neither the kernel nor a stack made, each as the command that sets it again (ip-rule(8))."""
+    found = []
+    for family in ((), ("-6",)):
+        ran = machine.run(("ip", *family, "rule", "show"))
+        for line in ran.out.splitlines() if ran.status == 0 else ():
+            priority, _, rest = line.partition(":")
+            words = [word for word in rest.split() if word not in ("[detached]", "[unresolved]")]
+            by_stack = "proto" in words and words[words.index("proto") + 1 :][:1] != ["boot"]
+            if " ".join(words) in _OWN_RULES or by_stack or "[l3mdev-table]" in words or not priority.isdecimal():
+                continue
+            found.append(("ip", *family, "rule", "add", "priority", priority, *words))
+    return tuple(found)
 
 
 def uptime(machine: Machine) -> float:

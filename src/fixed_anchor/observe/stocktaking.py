@@ -55,7 +55,8 @@ def take_stock(machine: Machine) -> HostSurvey:
     else:
         all_routes = kernel.routes(machine)
         interfaces = tuple(_running(machine, link, charges[link.facts.name], all_routes, writer) for link in found)
-    findings: tuple[Finding, ...] = host_facts(machine, interfaces, charges, files, writer, clients)
+    rules = kernel.rules_by_hand(machine) if machine.running else ()
+    findings: tuple[Finding, ...] = host_facts(machine, interfaces, charges, files, writer, clients, rules)
     stacks = list(dict.fromkeys(c.stack for c in charges.values() if c.stack))
     evidence = tuple(f"{name}: {'; '.join(c.evidence)}" for name, c in charges.items() if c.declaration)
     return HostSurvey(
@@ -66,6 +67,7 @@ def take_stock(machine: Machine) -> HostSurvey:
         findings,
         running is not None,
         _hostname(machine),
+        rules,
     )
 
 

@@ -117,7 +117,11 @@ class StandinHost:
         }
         for length in range(len(argv), 0, -1):
             # A lease that is given back, or a state that the simulated kernel does not keep.
-            if "fixed_anchor.workflow.give_back" in argv or argv[:2] in (("ip", "address"), ("ip", "route")):
+            if "fixed_anchor.workflow.give_back" in argv or argv[:2] in (
+                ("ip", "address"),
+                ("ip", "route"),
+                ("ip", "rule"),
+            ):
                 return 0, "", ""
             known = commands.get(argv[:length])
             if known is not None:

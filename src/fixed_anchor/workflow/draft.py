@@ -94,7 +94,7 @@ def draft_host(
     """
     final = _made(plan, host, machine, survey, frozenset())
     steps = msgspec.structs.replace(
-        final.steps, kernel=_by_hand(survey, final.wanted), commit=_give_back(survey, final.wanted, final.steps)
+        final.steps, kernel=kernel_steps(survey, final.wanted), commit=_give_back(survey, final.wanted, final.steps)
     )
     whole = HostDraft(host.name, ", ".join(final.stacks), final.wanted, final.edits, steps, host.hostname, final.wanted)
     if not hold:
@@ -175,8 +175,11 @@ def _made(plan: Plan, host: HostPlan, machine: Machine, survey: HostSurvey, hold
     return _Made(tuple(wanted), tuple(edits), joined_steps(both), tuple(dict.fromkeys(stacks)))
 
 
-def _by_hand(survey: HostSurvey, wanted: tuple[InterfaceConfig, ...]) -> tuple[Step, ...]:
-    """Commands that set again what is in the kernel and in no file, should the change be put back."""
+def kernel_steps(survey: HostSurvey, wanted: tuple[InterfaceConfig, ...]) -> tuple[Step, ...]:
+    """Commands that set again what is in the kernel and in no file, should the change be put back.
+
+    Rules belong to no interface; setting one that is still there fails, and changes nothing.
+    """
     steps: list[Step] = []
     for config in wanted:
         found = survey.interface(config.interface)
@@ -184,7 +187,7 @@ def _by_hand(survey: HostSurvey, wanted: tuple[InterfaceConfig, ...]) -> tuple[S
             steps.append(("ip", "address", "replace", str(address), "dev", config.interface))
         for route in found.routes_by_hand if found else ():
             steps.append(("ip", "route", "replace", *route_words(route, config.interface)))
-    return tuple(steps)
+    return (*steps, *survey.rules_by_hand)
 
 
 def _give_back(survey: HostSurvey, wanted: tuple[InterfaceConfig, ...], steps: Steps) -> tuple[Step, ...]:

@@ -16,7 +16,7 @@ from fixed_anchor.dialects.protocol import FileEdit, FileText, Steps, apply_edit
 from fixed_anchor.engine import driver
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe.stocktaking import dialect_files, take_stock
-from fixed_anchor.workflow.draft import Held, HostDraft, extra_steps, going, joined_steps
+from fixed_anchor.workflow.draft import Held, HostDraft, extra_steps, going, joined_steps, kernel_steps
 
 
 class Kept(msgspec.Struct, frozen=True):
@@ -91,7 +91,7 @@ def restore_draft(machine: Machine, number: str, hold: frozenset[IPAddress] = fr
         stack=", ".join(dict.fromkeys(stacks)),
         wanted=tuple(wanted),
         edits=tuple(first),
-        steps=joined_steps(both),
+        steps=msgspec.structs.replace(joined_steps(both), kernel=kernel_steps(survey, tuple(wanted))),
         waiting=tuple(waiting),
         finals=tuple(
             (e.path, finals[e.path]) for e in first if e.after is not None and e.after.text != finals.get(e.path)

@@ -119,7 +119,7 @@ def _sole_owner_checks(
     except NoAccess as error:
         return [skipped(str(error), str(address)) for address in addresses]
     seconds = round(time.monotonic() - begun, 3)
-    own = {i.link.mac for i in survey.interfaces}
+    own = survey.own_macs()
     checks = []
     for address in addresses:
         answer = looked.answers.get(address)

@@ -1,0 +1,63 @@
+"""A host that System V init boots: no systemd, so a guard of its own session and a boot script instead of a unit."""
+
+from __future__ import annotations
+
+import pytest
+
+from tests.lab.conftest import MakeHost
+from tests.lab.faults import ANOTHER, Halt, Running, ends, guard_pid, log, wholly_new, wholly_old
+from tests.lab.host import LabHost
+from tests.lab.test_matrix import INTERFACES
+
+SCRIPT = "/etc/init.d/fixed-anchor-put-back"
+
+
+@pytest.fixture
+def host(make_host: MakeHost) -> LabHost:
+    return make_host({"/etc/network/interfaces": INTERFACES}, (), boots="sysv")
+
+
+@pytest.mark.parametrize("at", ["writing", "waiting", "committing", "putting-back"])
+def test_a_power_cut(host: LabHost, at: str) -> None:
+    halt = Halt(host, at)
+    running = Running(
+        host, *(["--unattended"] if at == "committing" else []), seconds=5 if at == "putting-back" else 60
+    )
+    halt.reached()
+    assert host.disk(SCRIPT).exists(), log(host)
+    host.cut_power()
+    running.process.wait(20)
+    halt.release()
+    host.boot()
+    end = ends(host, "confirmed", "put-back")
+    assert not host.disk(SCRIPT).exists()
+    assert not list(host.disk("/etc").glob("rc*.d/*fixed-anchor*"))
+    if at == "committing":
+        assert end == "confirmed"
+        wholly_new(host)
+    else:
+        assert end == "put-back"
+        wholly_old(host, running.before)
+
+
+def test_a_killed_guard(host: LabHost) -> None:
+    halt = Halt(host, "activating")
+    running = Running(host, "--unattended", "--grace")
+    halt.reached()
+    host.disk("/fault/state").unlink()
+    host("kill", "-9", guard_pid(host))
+    ends(host, "put-back")
+    assert running.ended() == 3, running.said()
+    assert "guard: a session of its own" in log(host)
+    wholly_old(host, running.before)
+
+
+def test_confirmed_and_still_so_after_a_boot(host: LabHost) -> None:
+    running = Running(host, "--unattended", "--grace")
+    assert running.ended() == 0, running.said() + log(host)
+    wholly_new(host)
+    assert not host.disk(SCRIPT).exists()
+    host.cut_power()
+    host.boot()
+    assert host.holds(ANOTHER)
+    wholly_new(host)
