@@ -112,7 +112,7 @@ class LabHost:
 
     def _booted(self) -> bool:
         if self.boots == "sysv":
-            script = "test -e /run/network/ifstate && ! pgrep -x 'rc|rcS|startpar' && test -e /run/runlevel-2"
+            script = "[ \"$(runlevel)\" = 'N 2' ] && ! pgrep -x 'rc|rcS|startpar'"
             return self("sh", "-c", script, check=False).returncode == 0
         state = self("systemctl", "is-system-running", check=False).stdout.strip()
         return state in ("running", "degraded")
@@ -182,9 +182,9 @@ class LabHost:
         return self("getent", "ahostsv4", name, check=False).returncode == 0
 
     def etc_digest(self) -> str:
-        """A digest of names, modes, owners and contents of everything in /etc."""
-        script = "cd /etc && find . -type f -printf '%p %m %U %G ' -exec sha256sum {} \\; | sort | sha256sum"
-        links = "cd /etc && find . -type l -printf '%p %l\\n' | sort | sha256sum"
+        """Names, modes, owners and a digest of the contents of everything in /etc, one a line."""
+        script = "cd /etc && find . -type f -printf '%p %m %U %G ' -exec md5sum {} \\; | sort"
+        links = "cd /etc && find . -type l -printf '%p %l\\n' | sort"
         return self("sh", "-c", f"({script}); ({links})").stdout
 
 
