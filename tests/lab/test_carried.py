@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import json
 import subprocess
 import sys
 from pathlib import Path
+from typing import Any
 
 import pytest
 
+from fixed_anchor.machines.collected import Collected
+from fixed_anchor.observe.stocktaking import take_stock
+from fixed_anchor.reporting.documents import as_text, survey_document
 from tests.lab.conftest import MakeHost
 from tests.lab.host import LabHost
 from tests.lab.network import run, wait_for
@@ -76,6 +81,27 @@ def test_a_carried_runbook(stack: str, make_host: MakeHost, tmp_path: Path) -> N
     assert not host.leased()
     host.reboot()
     wait_for("the address after the reboot", lambda: host.holds(ANOTHER), 30)
+
+
+@pytest.mark.parametrize("stack", STACKS)
+def test_a_collection_surveys_like_the_host_itself(stack: str, make_host: MakeHost, tmp_path: Path) -> None:
+    host = make_host(*STACKS[stack])
+    host("ip", "rule", "add", "priority", "900", "from", "203.0.113.77", "lookup", "100")
+    host.write("/root/collector.sh", tool("survey", "--collector"))
+    collection = tmp_path / "tide-db.collection"
+    collection.write_text(host("sh", "/root/collector.sh").stdout)
+
+    def facts(document: dict[str, Any]) -> dict[str, Any]:
+        for interface in document["interfaces"]:
+            for told in (*interface["addresses"], interface["lease"] or {}):
+                told.pop("seconds_left", None)
+        return document
+
+    live = facts(json.loads(host.tool("survey", "--json").stdout))
+    carried = facts(json.loads(as_text(survey_document(take_stock(Collected(collection))))))
+    # Here it is "this machine", there it has a name.
+    assert json.loads(json.dumps(carried).replace("tide-db", live["host"])) == live
+    assert "kernel-only-state" in {f["code"] for f in live["findings"]}
 
 
 def test_a_runbook_is_refused_where_it_does_not_belong(make_host: MakeHost, tmp_path: Path) -> None:

@@ -35,7 +35,10 @@ def command(ctx: click.Context, as_json: bool) -> None:
     else:
         line = Text(f"change {status.number} on {status.interface}: ")
         line.append(status.state, style=STYLES.get(status.state, "bold"))
-        line.append(f"   {WHAT_GOES_ON.get(status.state, '')}", style="dim")
+        goes_on = WHAT_GOES_ON.get(status.state, "")
+        if status.verdict and status.state == "waiting":
+            goes_on = "in force and looked at; it waits for its confirmation"
+        line.append(f"   {goes_on}", style="dim")
         app.out.print(line)
         if status.verdict:
             app.out.print(f"  verification: {status.verdict}")

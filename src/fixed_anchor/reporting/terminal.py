@@ -14,7 +14,7 @@ from fixed_anchor.core.errors import printable
 from fixed_anchor.core.findings import CheckResult, Consulted, Finding, NotConsulted
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
 from fixed_anchor.core.verification import VerifyCheck
-from fixed_anchor.dialects.protocol import FileEdit, argv_of
+from fixed_anchor.dialects.protocol import Fed, FileEdit, Step, argv_of
 from fixed_anchor.workflow.dhcp_server import ServerDraft
 from fixed_anchor.workflow.draft import HostDraft
 from fixed_anchor.workflow.probe import ProbeResult
@@ -253,17 +253,26 @@ def show_draft(out: Console, drafts: list[HostDraft]) -> None:
         out.print(head)
         if not draft.edits:
             out.print("  the files say so already; nothing is to be written")
+        _show_steps(out, "first run ", draft.steps.leave)
         for edit in draft.edits:
             show_diff(out, edit)
+        _show_steps(out, "then run  ", draft.steps.activate)
         for held in draft.held:
             out.print(f"  until the decision {held.address} is held on {held.interface} as well; then:", style="bold")
         if draft.held:
             for first, last in zip(draft.edits, draft.ends_with(), strict=True):
                 if first.after != last.after:
                     show_diff(out, FileEdit(first.path, first.after, last.after))
-        for step in (*draft.steps.leave, *draft.steps.activate):
-            out.print(Text().append("  then run  ", style="dim").append(printable(" ".join(argv_of(step)))))
+            _show_steps(out, "then run  ", draft.steps.drop)
         out.print()
+
+
+def _show_steps(out: Console, when: str, steps: tuple[Step, ...]) -> None:
+    for step in steps:
+        out.print(Text().append(f"  {when}", style="dim").append(printable(" ".join(argv_of(step)))))
+        if isinstance(step, Fed):
+            for line in step.text.splitlines():
+                out.print(Text().append("            ").append(printable(line)))
 
 
 def show_server_drafts(out: Console, drafts: list[ServerDraft]) -> None:

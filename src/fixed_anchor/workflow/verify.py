@@ -42,7 +42,9 @@ class VerifyResult(msgspec.Struct, frozen=True):
     def lines(self) -> Iterator[str]:
         """Each check in a line, for a log."""
         for check in self.checks:
-            what = check.observed if check.outcome == PASS else f"{check.observed} ({check.why})"
+            what = check.observed if check.expected in check.observed else f"{check.expected}: {check.observed}"
+            if check.outcome != PASS:
+                what += f" ({check.why})"
             where = f" on {check.interface}" if check.interface else ""
             yield f"{check.outcome}: {check.code}{where}: {what}"
 
