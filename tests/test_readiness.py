@@ -113,6 +113,7 @@ def test_rules_that_no_stack_made() -> None:
     [
         (["-d /run/systemd/system", "-d /run/openrc"], "systemd"),
         (["-d /run/openrc", "-d /etc/rcS.d", "-f /etc/inittab"], "openrc"),
+        (["-d /run/openrc", "-L /etc/runlevels/sysinit/networking"], "openrc-sysinit"),
         (["-d /etc/rcS.d", "-f /etc/inittab"], "sysv"),
         (["-d /etc/rcS.d", "-f /etc/inittab", "-x /sbin/insserv"], "sysv-insserv"),
         (["-d /etc/rcS.d"], ""),

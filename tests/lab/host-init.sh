@@ -45,5 +45,5 @@ umount -l /.outside
 PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin
 case $init in
 systemd) exec env -i container=lab PATH=$PATH /lib/systemd/systemd systemd.unit=multi-user.target systemd.log_target=journal ;;
-sysv) exec env -i container=lab PATH=$PATH /sbin/init ;;
+sysv | openrc) exec env -i container=lab PATH=$PATH /sbin/init ;;
 esac

@@ -10,7 +10,7 @@ import subprocess
 import sys
 from pathlib import Path
 
-from tests.lab.image import mount_copy, sysv_image, unmount
+from tests.lab.image import image_without_systemd, mount_copy, unmount
 from tests.lab.network import Namespace, Segment, run, wait_for
 
 INIT = Path(__file__).with_name("host-init.sh")
@@ -29,7 +29,7 @@ class LabHost:
         units: tuple[str, ...],
         boots: str = "systemd",
     ) -> None:
-        """``boots`` is what boots it: ``systemd`` or ``sysv``, each an image of its own."""
+        """``boots`` is what boots it: ``systemd``, ``sysv`` or ``openrc``, each an image of its own."""
         self.name = name
         self.boots = boots
         self.segment = segment
@@ -39,7 +39,7 @@ class LabHost:
         self.init: subprocess.Popen[bytes] | None = None
         self.pid = 0
         self._cgroups: list[Path] = []
-        mount_copy(self.folder, sysv_image() if boots == "sysv" else None)
+        mount_copy(self.folder, None if boots == "systemd" else image_without_systemd(boots))
         for path, text in files.items():
             # networkd runs as its own user; netplan and NetworkManager want their files for root alone.
             self.write(path, text, 0o600 if "netplan" in path or "NetworkManager" in path else 0o644)
@@ -111,7 +111,7 @@ class LabHost:
             return False
 
     def _booted(self) -> bool:
-        if self.boots == "sysv":
+        if self.boots != "systemd":
             script = "[ \"$(runlevel)\" = 'N 2' ] && ! pgrep -x 'rc|rcS|startpar'"
             return self("sh", "-c", script, check=False).returncode == 0
         state = self("systemctl", "is-system-running", check=False).stdout.strip()

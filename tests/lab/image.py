@@ -48,6 +48,9 @@ SYSV = (
     *(p for p in PACKAGES if p.startswith("lib") and "systemd" not in p),
 )
 
+#: The same, booted by OpenRC.
+OPENRC = ("openrc", *(p for p in SYSV if p != "insserv"))
+
 #: Every stack is there; a host unmasks the one it is to have.
 MASKED = (
     "console-getty.service",
@@ -75,9 +78,10 @@ def base_image() -> Path:
     return _kept(("host", *PACKAGES, *MASKED, "2"), lambda root: _make_host(root))
 
 
-def sysv_image() -> Path:
-    """The folder of the image of a host without systemd, made on first use."""
-    return _kept(("sysv", *SYSV, "1"), _make_sysv_host)
+def image_without_systemd(boots: str) -> Path:
+    """The folder of the image of a host that ``sysv`` or ``openrc`` boots, made on first use."""
+    packages = {"sysv": SYSV, "openrc": OPENRC}[boots]
+    return _kept((boots, *packages, "1"), lambda root: _make_sysv_host(root, packages))
 
 
 def servers_image() -> Path:
@@ -127,8 +131,8 @@ def _make_host(root: Path) -> None:
     (root / "etc/hosts").write_text("127.0.0.1 localhost\n")
 
 
-def _make_sysv_host(root: Path) -> None:
-    _bootstrap(root, SYSV)
+def _make_sysv_host(root: Path, packages: tuple[str, ...]) -> None:
+    _bootstrap(root, packages)
     inittab = root / "etc/inittab"
     # There are no consoles here.
     inittab.write_text("".join(x for x in inittab.read_text().splitlines(keepends=True) if "getty" not in x))

@@ -52,7 +52,7 @@ _OPENRC = """\
 # Exists only while an address change is open.
 description="Put back an unconfirmed address change"
 depend() {{
-    need localmount
+    {after}
     before net network networking NetworkManager dhcpcd
 }}
 start() {{
@@ -72,10 +72,17 @@ INITS = {
     # The same, where insserv(8) works the order out beforehand.
     "sysv-insserv": (_SYSV, "/etc/init.d/fixed-anchor-put-back", "755", "/etc/rcS.d/S01fixed-anchor-put-back"),
     "openrc": (
-        _OPENRC,
+        _OPENRC.replace("{after}", "need localmount"),
         "/etc/init.d/fixed-anchor-put-back",
         "755",
         "/etc/runlevels/boot/fixed-anchor-put-back",
+    ),
+    # Debian's OpenRC starts what was in rcS.d, the network among it, in the run level before that.
+    "openrc-sysinit": (
+        _OPENRC.replace("{after}", "after mountall.sh localmount"),
+        "/etc/init.d/fixed-anchor-put-back",
+        "755",
+        "/etc/runlevels/sysinit/fixed-anchor-put-back",
     ),
 }
 
@@ -89,7 +96,7 @@ def init_of(machine: Machine) -> str:
     if there("-d", "/run/systemd/system"):
         return "systemd"
     if there("-d", "/run/openrc"):
-        return "openrc"
+        return "openrc-sysinit" if there("-L", "/etc/runlevels/sysinit/networking") else "openrc"
     if not there("-d", "/etc/rcS.d") or not there("-f", "/etc/inittab"):
         return ""
     return "sysv-insserv" if there("-x", "/usr/sbin/insserv") or there("-x", "/sbin/insserv") else "sysv"

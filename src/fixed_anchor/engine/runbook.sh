@@ -77,6 +77,7 @@ unchanged() {
 # What puts an unconfirmed change back at boot, for the init that this host has.
 choose_init() {
     if [ -d /run/systemd/system ]; then init=systemd
+    elif [ -L /etc/runlevels/sysinit/networking ] && [ -d /run/openrc ]; then init=openrc-sysinit
     elif [ -d /run/openrc ]; then init=openrc
     elif [ -d /etc/rcS.d ] && [ -f /etc/inittab ]; then
         init=sysv

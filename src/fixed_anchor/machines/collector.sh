@@ -65,6 +65,7 @@ ps -eo args 2>/dev/null | grep -E '(dhclient|dhcpcd|udhcpc|ifup|ifdown|netplan|n
 echo "status 0"
 for folder in /run/systemd/system /run/openrc /etc/rcS.d; do run test -d "$folder"; done
 run test -f /etc/inittab
+run test -L /etc/runlevels/sysinit/networking
 for program in /usr/sbin/insserv /sbin/insserv; do run test -x "$program"; done
 
 link /etc/resolv.conf

@@ -1,4 +1,4 @@
-"""A host that System V init boots: no systemd, so a guard of its own session and a boot script instead of a unit."""
+"""Hosts that System V init or OpenRC boots: no systemd, so a guard in a session of its own, and a boot script."""
 
 from __future__ import annotations
 
@@ -13,14 +13,19 @@ SCRIPT = "/etc/init.d/fixed-anchor-put-back"
 
 
 @pytest.fixture
-def host(make_host: MakeHost) -> LabHost:
-    made = make_host({"/etc/network/interfaces": INTERFACES}, (), boots="sysv")
-    # Whatever the installation left: once more, so that the same again makes the same files.
-    made("insserv")
+def host(make_host: MakeHost, request: pytest.FixtureRequest) -> LabHost:
+    boots = getattr(request, "param", "sysv")
+    made = make_host({"/etc/network/interfaces": INTERFACES}, (), boots=boots)
+    if boots == "sysv":
+        # Whatever the installation left: once more, so that the same again makes the same files.
+        made("insserv")
     return made
 
 
-@pytest.mark.parametrize("at", ["writing", "waiting", "committing", "putting-back"])
+CUTS = [("sysv", at) for at in ("writing", "waiting", "committing", "putting-back")]
+
+
+@pytest.mark.parametrize(("host", "at"), [*CUTS, ("openrc", "waiting"), ("openrc", "committing")], indirect=["host"])
 def test_a_power_cut(host: LabHost, at: str) -> None:
     halt = Halt(host, at)
     running = Running(
@@ -34,7 +39,7 @@ def test_a_power_cut(host: LabHost, at: str) -> None:
     host.boot()
     end = ends(host, "confirmed", "put-back")
     assert not host.disk(SCRIPT).exists()
-    assert not list(host.disk("/etc").glob("rc*.d/*fixed-anchor*"))
+    assert [p for d in ("rc*.d", "runlevels/*") for p in host.disk("/etc").glob(f"{d}/*fixed-anchor*")] == []
     if at == "committing":
         assert end == "confirmed"
         wholly_new(host)
