@@ -9,8 +9,8 @@ import click
 
 from fixed_anchor.commands.common import HOSTS, JSON, PLAN, POOLS, App
 from fixed_anchor.core.addresses import AddressRange
-from fixed_anchor.core.collector import paused
 from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE, EXIT_UNDETERMINED
+from fixed_anchor.core.garbage_collection import paused
 from fixed_anchor.reporting.documents import as_text, check_document
 from fixed_anchor.workflow.check import check_with_knowledge
 from fixed_anchor.workflow.evidence import save

@@ -13,8 +13,8 @@ from typing import Any, TypeVar
 
 import yaml
 
-from fixed_anchor.core.collector import paused
 from fixed_anchor.core.errors import InputError
+from fixed_anchor.core.garbage_collection import paused
 
 _Fast: Any = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
 
