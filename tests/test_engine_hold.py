@@ -121,12 +121,13 @@ def test_the_log_is_one_that_a_person_can_follow(scene: Scene) -> None:
         "step ended: status 0",
         "check: pass: address-present",
         "verification: as-planned",
-        "decision: keep, by somebody",
         "no longer held: ",
         "state: confirmed",
     ]
     places = [next(i for i, line in enumerate(lines) if line.startswith(words)) for words in expected]
     assert places == sorted(places), lines
+    # The guard may be at work in the very moment in which the decision is written down.
+    assert abs(lines.index("decision: keep, by somebody") - lines.index("state: committing")) <= 2, lines
     assert all(re.match(r"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\dZ ", line) for line in scene.log(change).splitlines())
 
 

@@ -45,8 +45,8 @@ def command(
     app = App(ctx)
     site = app.site(plan)
     drafts = draft(site, hosts)
-    # What the sources say is enough for this; the wire is not asked.
-    checked = check_with_knowledge(site, hosts, wire=False)
+    # For a draft it is enough what the sources say. Before a runbook is run nobody looks again.
+    checked = check_with_knowledge(site, hosts, wire=runbook)
     if runbook:
         _write_runbooks(app, site, plan, drafts, checked.result, confirm_within, output or ".")
         return

@@ -127,7 +127,8 @@ do_it() {
     [ "$(id -u)" = 0 ] || say 4 "run this as root; nothing was changed"
     change=$(new_folder) && [ -n "$change" ] || exit 4
     trap '[ -f "$change/state" ] || rm -rf "$change"' EXIT
-    unpack "$change" && echo "run here by ${SUDO_USER:-${USER:-user $(id -u)}}, on $(tty 2>/dev/null || echo no terminal)" >>"$change/about" &&
+    terminal=$(tty 2>/dev/null) || terminal="no terminal"
+    unpack "$change" && echo "run here by ${SUDO_USER:-${USER:-user $(id -u)}}, on $terminal" >>"$change/about" &&
         right_host "$change" && idle && unchanged "$change" && choose_init "$change"
     show "$change"
     engine start || exit $?
