@@ -369,7 +369,7 @@ launch() {
 }
 supervise() {
     trap '' HUP INT PIPE
-    while ! is_final "$(value state)" && [ "$(value state)" != stuck ]; do
+    while [ -d "$dir" ] && ! is_final "$(value state)" && [ "$(value state)" != stuck ]; do
         /bin/sh "$dir/engine.sh" guard "$dir"
         pause
     done
@@ -404,10 +404,10 @@ start() {
 # await_end confirmed|put-back: waits while the guard works, and tells how it ended.
 await_end() {
     missed=0
-    while :; do
+    while now=$(value state); do
         # The guard has a little to clear away after its last word.
-        ! is_final "$(value state)" || while [ "$(readlink "$root/open")" = "$name" ]; do guard_alive || disarm; pause; done
-        case $(value state) in
+        ! is_final "$now" || while [ "$(readlink "$root/open")" = "$name" ]; do guard_alive || disarm; pause; done
+        case $now in
         confirmed) [ "$1" = confirmed ] && { echo "confirmed"; exit 0; }; say 7 "change $name was confirmed" ;;
         put-back) [ "$1" = put-back ] && { echo "put back"; exit 0; }; say 7 "change $name was put back" ;;
         stuck) say 5 "change $name could not be put back; see $dir/log" ;;
