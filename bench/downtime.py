@@ -15,12 +15,14 @@ import statistics
 import subprocess
 import sys
 import tempfile
+import time
+from collections.abc import Callable
 from pathlib import Path
 
-from tests.lab.conftest import NETPLAN, NETWORKD
 from tests.lab.host import MAC, LabHost
 from tests.lab.network import Namespace, Segment, wait_for
-from tests.lab.test_matrix import ANOTHER, INTERFACES, NETWORK, NM_UNITS, PLAN
+from tests.lab.test_matrix import ANOTHER, NM_UNITS, PLAN
+from tests.lab.test_matrix import STACKS as HOSTS
 
 ROUNDS = 5
 PROFILE = (
@@ -28,26 +30,17 @@ PROFILE = (
     "[ipv4]\nmethod=auto\n"
 )
 PROFILE_FILE = "/etc/NetworkManager/system-connections/quay.nmconnection"
-NETPLAN_NM = NETPLAN.replace("version: 2", "version: 2\n  renderer: NetworkManager")
 
-#: Files and units on a lease; the usual commands before and after the files are swapped; and how much of the
-#: usual gap ours may be at most, for a kept and for another address.
-STACKS: dict[str, tuple[dict[str, str], tuple[str, ...], list[list[str]], list[list[str]], tuple[float, float]]] = {
-    "netplan-networkd": ({"/etc/netplan/50-tide.yaml": NETPLAN}, NETWORKD, [], [["netplan", "apply"]], (1.0, 1.0)),
-    "networkd": (
-        {"/etc/systemd/network/20-quay.network": NETWORK}, NETWORKD, [], [["networkctl", "reload"]], (1.0, 1.0),
-    ),
+#: The usual commands before and after the files are swapped, and how much of the usual gap ours may be at
+#: most, for a kept and for another address.
+STACKS: dict[str, tuple[list[list[str]], list[list[str]], tuple[float, float]]] = {
+    "netplan-networkd": ([], [["netplan", "apply"]], (1.0, 1.0)),
+    "networkd": ([], [["networkctl", "reload"]], (1.0, 1.0)),
     "NetworkManager": (
-        {PROFILE_FILE: PROFILE}, NM_UNITS, [],
-        [["nmcli", "connection", "load", PROFILE_FILE], ["nmcli", "connection", "up", "quay"]], (0.5, 0.5),
+        [], [["nmcli", "connection", "load", PROFILE_FILE], ["nmcli", "connection", "up", "quay"]], (0.5, 0.5),
     ),
-    "netplan-NetworkManager": (
-        {"/etc/netplan/50-tide.yaml": NETPLAN_NM}, NM_UNITS, [], [["netplan", "apply"]], (0.5, 0.5),
-    ),
-    "ifupdown": (
-        {"/etc/network/interfaces": INTERFACES}, ("networking.service",),
-        [["ifdown", "eth0"]], [["ifup", "eth0"]], (0.5, 1.0),
-    ),
+    "netplan-NetworkManager": ([], [["netplan", "apply"]], (0.5, 0.5)),
+    "ifupdown": ([["ifdown", "eth0"]], [["ifup", "eth0"]], (0.5, 1.0)),
 }  # fmt: skip
 
 #: Answers from the very address that was asked, whichever the interface holds at the time.
@@ -129,7 +122,9 @@ print("done", flush=True)
 class Bench:
     def __init__(self, stack: str, folder: Path) -> None:
         self.stack = stack
-        self.files, units, self.first, self.then, self.limits = STACKS[stack]
+        self.first, self.then, self.limits = STACKS[stack]
+        # NetworkManager with a file of its own: its automatic profile could not be edited in place.
+        self.files, units = ({PROFILE_FILE: PROFILE}, NM_UNITS) if stack == "NetworkManager" else HOSTS[stack]
         self.segment = Segment(folder)
         self.host = LabHost("tide-db", folder, self.segment, self.files, units)
         self.neighbour: Namespace = self.segment.neighbour("203.0.113.230", "00:00:5e:00:53:e6")
@@ -151,7 +146,7 @@ class Bench:
             self.host.write(path, text, self.modes[path] & 0o777)
         self.host.boot()
         wait_for("the lease", self.host.leased, 60)
-        old = self.host.addresses().split(" inet ")[1].split("/")[0]
+        old = self.host.leased_address()
         kept = goal == "kept"
         reservations = f"reservations: {{{MAC}: {old}}}" if kept else ""
         text = PLAN.format(what=f"hold: {old if kept else ANOTHER}", mac=MAC, reservations=reservations)
@@ -174,13 +169,13 @@ class Bench:
         try:
             assert back.readline() == "ready\n"
             # What the boot still has to do must not be measured.
-            floor = self.gap([old], lambda: subprocess.run(["sleep", "5"], check=True))
+            floor = self.gap([old], lambda: time.sleep(5))
 
             def convert() -> None:
                 to.write("\n")
                 to.flush()
                 assert back.readline() == "done\n", self.stack
-                subprocess.run(["sleep", "1.5"], check=True)
+                time.sleep(1.5)
 
             return self.gap([old] if goal == "kept" else [old, ANOTHER], convert), floor
         finally:
@@ -189,11 +184,11 @@ class Bench:
             worker.kill()
             worker.wait()
 
-    def gap(self, addresses: list[str], meanwhile: object) -> float:
+    def gap(self, addresses: list[str], meanwhile: Callable[[], None]) -> float:
         argv = ["ip", "netns", "exec", self.neighbour.name, sys.executable, "-c", PROBER, *addresses]
         prober = subprocess.Popen(argv, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
-        subprocess.run(["sleep", "0.7"], check=True)
-        meanwhile()  # type: ignore[operator]
+        time.sleep(0.7)
+        meanwhile()
         out, _ = prober.communicate("\n")
         gap, heard = json.loads(out)
         assert heard > 100, f"only {heard} datagrams came back"

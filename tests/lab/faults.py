@@ -142,8 +142,7 @@ def wholly_old(host: LabHost, before: str) -> None:
     wait_for("the lease", host.leased, 40)
     assert not host.holds(ANOTHER), host.addresses()
     assert host.gateway().count("default") == 1, host.gateway()
-    leased = host.addresses().split(" inet ")[1].split("/")[0]
-    wait_for("an answer", lambda: host.answers(leased), 15)
+    wait_for("an answer", lambda: host.answers(host.leased_address()), 15)
     wait_for("names", lambda: host.resolves("gull.ternpoint.example"), 20)
     assert "no change is open" in host.tool("status").stdout
     assert "put-back" in host.tool("history").stdout

@@ -171,6 +171,11 @@ class LabHost:
     def leased(self) -> bool:
         return " dynamic " in self.addresses()
 
+    def leased_address(self) -> str:
+        """The address that the host has by its lease."""
+        line = next(line for line in self.addresses().splitlines() if " dynamic " in line)
+        return line.split(" inet ")[1].split("/")[0]
+
     def gateway(self) -> str:
         return self("ip", "-4", "route", "show", "default").stdout
 

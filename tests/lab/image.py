@@ -126,6 +126,10 @@ def _make_host(root: Path) -> None:
         mask = root / "etc/systemd/system" / unit
         mask.unlink(missing_ok=True)
         mask.symlink_to("/dev/null")
+    _open_up(root)
+
+
+def _open_up(root: Path) -> None:
     # A Python that lies in root's home must be reachable for others, too.
     (root / "root").chmod(0o755)
     (root / "etc/hosts").write_text("127.0.0.1 localhost\n")
@@ -136,8 +140,7 @@ def _make_sysv_host(root: Path, packages: tuple[str, ...]) -> None:
     inittab = root / "etc/inittab"
     # There are no consoles here.
     inittab.write_text("".join(x for x in inittab.read_text().splitlines(keepends=True) if "getty" not in x))
-    (root / "root").chmod(0o755)
-    (root / "etc/hosts").write_text("127.0.0.1 localhost\n")
+    _open_up(root)
 
 
 def _unpack(root: Path) -> None:

@@ -25,7 +25,7 @@ class Admin:
         run("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(self.key))
         host.disk("/root/.ssh").mkdir(mode=0o700, exist_ok=True)
         host.write("/root/.ssh/authorized_keys", self.key.with_suffix(".pub").read_text())
-        wait_for("sshd", lambda: self.run(leased(host), "true").returncode == 0, 30)
+        wait_for("sshd", lambda: self.run(host.leased_address(), "true").returncode == 0, 30)
 
     def argv(self, address: str, command: str) -> list[str]:
         options = (
@@ -48,11 +48,6 @@ def tool_line(*words: str) -> str:
     return shlex.join(
         ["env", "PYTHONDONTWRITEBYTECODE=1", sys.executable, "-m", "fixed_anchor", "--color", "never", *words]
     )
-
-
-def leased(host: LabHost) -> str:
-    """The address that the host has by its lease."""
-    return next(line for line in host.addresses().splitlines() if " dynamic " in line).split(" inet ")[1].split("/")[0]
 
 
 class Echo:

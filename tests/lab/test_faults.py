@@ -32,7 +32,7 @@ from tests.lab.faults import (
 )
 from tests.lab.host import LabHost
 from tests.lab.network import Segment, wait_for
-from tests.lab.ssh import Admin, leased, tool_line
+from tests.lab.ssh import Admin, tool_line
 from tests.lab.test_matrix import STACKS
 
 STATES = ("prepared", "leaving", "writing", "activating", "waiting", "committing", "putting-back")
@@ -95,7 +95,7 @@ def test_struck(host: LabHost, segment: Segment, tmp_path: Path, strike: str, at
         line = tool_line(
             "cutover", "/root/plan.yaml", "--confirm-within", "5" if at == "putting-back" else "20", *words
         )
-        running = Running(host, argv=admin.argv(leased(host), line))
+        running = Running(host, argv=admin.argv(host.leased_address(), line))
     halt.reached()
     if strike == "tool-killed":
         running.kill()

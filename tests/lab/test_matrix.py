@@ -99,7 +99,7 @@ def on_lease(request: pytest.FixtureRequest, make_host: MakeHost) -> LabHost:
 
 def test_keep_the_leased_address(on_lease: LabHost) -> None:
     host = on_lease
-    leased = host.addresses().split(" inet ")[1].split("/")[0]
+    leased = host.leased_address()
     plan(host, f"hold: {leased}", f"reservations: {{{MAC}: {leased}}}")
     cutover(host)
     is_static(host, leased)

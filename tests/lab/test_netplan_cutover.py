@@ -133,7 +133,7 @@ def test_a_gateway_that_is_not_there_puts_the_lease_back(host: LabHost, segment:
     assert host.leased()
     assert host.read(PLAN_FILE) == before
     assert f"via {segment.router}" in host.gateway()
-    leased = host.addresses().split(" inet ")[1].split("/")[0]
+    leased = host.leased_address()
     assert host.answers(leased)
     notes = json.loads(host.read("/var/lib/fixed-anchor/changes/0001/about.json"))
     assert notes["accepted"] == [{"code": "gateway-silent", "address": None, "because": "test"}]

@@ -12,7 +12,7 @@ from tests.lab.conftest import MakeHost
 from tests.lab.faults import CHANGE, ends, log, state, wholly_new, wholly_old
 from tests.lab.host import MAC, LabHost
 from tests.lab.network import Segment, wait_for
-from tests.lab.ssh import Admin, Echo, leased, tool_line
+from tests.lab.ssh import Admin, Echo, tool_line
 from tests.lab.test_matrix import ANOTHER, STACKS, plan
 
 RELEASE = "DHCPRELEASE(br0) "
@@ -39,7 +39,7 @@ def host(stack: str, make_host: MakeHost) -> LabHost:
 
 def cutover(admin: Admin, *words: str) -> subprocess.Popen[str]:
     line = tool_line("cutover", "/root/plan.yaml", *words)
-    argv = admin.argv(leased(admin.host), line)
+    argv = admin.argv(admin.host.leased_address(), line)
     return subprocess.Popen(argv, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
 
 
@@ -49,7 +49,7 @@ def in_force(host: LabHost) -> None:
 
 def test_with_grace_the_session_lives_until_the_decision(host: LabHost, segment: Segment, tmp_path: Path) -> None:
     admin = Admin(host, segment, tmp_path)
-    old = leased(host)
+    old = host.leased_address()
     plan(host, f"hold: {ANOTHER}")
     echo = Echo(admin, old)
     tool = cutover(admin, "--confirm-within", "90")
@@ -76,7 +76,7 @@ def test_with_grace_the_session_lives_until_the_decision(host: LabHost, segment:
 
 def test_a_kept_address_keeps_the_session(host: LabHost, segment: Segment, tmp_path: Path) -> None:
     admin = Admin(host, segment, tmp_path)
-    old = leased(host)
+    old = host.leased_address()
     plan(host, f"hold: {old}", f"reservations: {{{MAC}: {old}}}")
     echo = Echo(admin, old)
     tool = cutover(admin, "--unattended")
@@ -92,7 +92,7 @@ def test_a_kept_address_keeps_the_session(host: LabHost, segment: Segment, tmp_p
 
 def test_without_grace_the_outcome_is_right_all_the_same(host: LabHost, segment: Segment, tmp_path: Path) -> None:
     admin = Admin(host, segment, tmp_path)
-    old = leased(host)
+    old = host.leased_address()
     plan(host, f"hold: {ANOTHER}")
     before = host.etc_digest()
     echo = Echo(admin, old)

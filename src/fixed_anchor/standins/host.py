@@ -16,6 +16,7 @@ from fixed_anchor.packets.ipv6 import link_local_of
 from fixed_anchor.standins.station import SimulatedHost, SimulatedInterface, Station
 
 KERNEL_FILE = "/run/standin-kernel.json"
+_NOT_KEPT = (("ip", "address"), ("ip", "route"), ("ip", "rule"))
 
 
 class TreeAccess(Protocol):
@@ -115,14 +116,10 @@ class StandinHost:
             ("test", "-d", "/run/systemd/system"): lambda _: (0, "", ""),
             ("systemctl", "list-jobs"): lambda _: (0, "", ""),
         }
+        # A lease that is given back, or a state that the simulated kernel does not keep.
+        if "fixed_anchor.workflow.give_back" in argv or argv[:2] in _NOT_KEPT:
+            return 0, "", ""
         for length in range(len(argv), 0, -1):
-            # A lease that is given back, or a state that the simulated kernel does not keep.
-            if "fixed_anchor.workflow.give_back" in argv or argv[:2] in (
-                ("ip", "address"),
-                ("ip", "route"),
-                ("ip", "rule"),
-            ):
-                return 0, "", ""
             known = commands.get(argv[:length])
             if known is not None:
                 return known(argv[length:])
