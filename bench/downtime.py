@@ -91,10 +91,12 @@ WAY = """\
 import json, os, subprocess, sys
 from ipaddress import ip_address
 from pathlib import Path
+from fixed_anchor.change.change import Terms
 from fixed_anchor.machines.here import Here
 from fixed_anchor.planfile.reader import read_plan
-from fixed_anchor.workflow.carry_out import about, carry_out, own_vantage
+from fixed_anchor.workflow.carry_out import about, carry_out
 from fixed_anchor.workflow.draft import draft_host
+from fixed_anchor.workflow.linux_host import LinuxHost
 from fixed_anchor.workflow.site import Site
 way, old, first, then = sys.argv[1], sys.argv[2], json.loads(sys.argv[3]), json.loads(sys.argv[4])
 site = Site(read_plan(Path("/root/plan.yaml")), Here("/var/lib/fixed-anchor"))
@@ -104,13 +106,13 @@ drafted = draft_host(site.plan, host, machine, site.survey(host), hold)
 print("ready", flush=True)
 sys.stdin.readline()
 if way == "ours":
-    vantages = {"eth0": own_vantage(machine, "eth0")}
-    outcome = carry_out(machine, drafted, vantages, 60, True, about("cutover", None, drafted, []), lambda *_: None)
+    terms = Terms(60, True, about("cutover", None, drafted, []))
+    outcome = carry_out(LinuxHost(machine), drafted, terms, lambda *_: None)
     assert outcome.state == "confirmed", outcome
 else:
     for argv in first:
         subprocess.run(argv, check=True, capture_output=True)
-    for edit in drafted.edits:
+    for edit in drafted.content.edits:
         Path(edit.path).parent.mkdir(exist_ok=True)
         Path(edit.path).write_text(edit.after.text)
     for argv in then:

@@ -9,14 +9,16 @@ import time
 from pathlib import Path
 from typing import Any
 
-import msgspec
-
-from fixed_anchor.dialects.protocol import FileEdit, FileText, Steps
-from fixed_anchor.engine.data import Change, as_files
+from fixed_anchor.change.change import Terms
+from fixed_anchor.change.content import FileContent
+from fixed_anchor.change.files import FileEdit, FileText
+from fixed_anchor.change.steps import Steps
+from fixed_anchor.engine.data import as_files
 from fixed_anchor.standins.engine import StandinEngine
 
 OLD, NEW = "old contents\n", "new contents\n"
 OK, BAD = ("true",), ("false",)
+TERMS = Terms(60, False, {})
 
 #: Stands for ip(8) on a host that exists only as files.
 _IP = """\
@@ -59,7 +61,7 @@ class Scene:
     def lay(self, edits: dict[str, tuple[str | None, str | None]], steps: Steps = Steps(), **words: Any) -> Path:
         """Lays down a change; ``edits`` maps names to the contents before and after.
 
-        ``words`` are fields of the change; ``finals`` maps names to the contents once nothing is held.
+        ``words`` are fields of the content and the terms; ``finals`` maps names to the contents once nothing is held.
         """
         uid, gid = os.getuid(), os.getgid()
         made = []
@@ -69,21 +71,15 @@ class Scene:
             new = None if after is None else FileText(path, after, 0o600, uid, gid)
             made.append(FileEdit(path, old, new))
         finals = tuple((self.path(name), text) for name, text in words.pop("finals", {}).items())
-        change = Change(
-            interfaces=("lo",),
-            edits=tuple(made),
-            steps=steps,
-            confirm_within=words.pop("within", 60),
-            unattended=words.pop("unattended", False),
-            about=b"{}",
-            finals=finals,
-        )
-        return self.lay_down(msgspec.structs.replace(change, **words))
+        terms = Terms(words.pop("within", 60), words.pop("unattended", False), {}, words.pop("told", ()))
+        until = words.pop("held_until", None)
+        content = FileContent(interfaces=("lo",), edits=tuple(made), steps=steps, finals=finals, **words)
+        return self.lay_down(content, terms, until)
 
-    def lay_down(self, change: Change) -> Path:
+    def lay_down(self, content: FileContent, terms: Terms = TERMS, held_until: int | None = None) -> Path:
         self.number += 1
         folder = self.changes / f"{self.number:04d}"
-        for name, (data, mode) in as_files(change, str(folder), init="").items():
+        for name, (data, mode) in as_files(content, terms, str(folder), "", held_until).items():
             target = folder / name
             target.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
             target.write_bytes(data)
@@ -111,7 +107,7 @@ class Scene:
             time.sleep(0.05)
         reached = self.state(folder)
         # The log line follows the state at once, but not in the same instant.
-        while reached in ("confirmed", "put-back") and reached not in self.states(folder)[-1:]:
+        while reached in ("confirmed", "rolled-back") and reached not in self.states(folder)[-1:]:
             assert time.monotonic() < until, self.log(folder)
         return reached
 

@@ -12,7 +12,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from fixed_anchor.core.errors import InputError, NotSupported
-from fixed_anchor.dialects import DIALECTS
+from fixed_anchor.formats import FORMATS
 from fixed_anchor.machines.collected import Collected, collector_source, is_collection
 from fixed_anchor.observe.stocktaking import take_stock
 
@@ -104,10 +104,10 @@ def test_line_ends_that_were_changed_on_the_way(tmp_path: Path) -> None:
     assert not is_collection(b"host: tide-db\n")
 
 
-def test_the_collector_reads_all_that_the_dialects_do() -> None:
+def test_the_collector_reads_all_that_the_formats_do() -> None:
     words = collector_source().replace(";", " ").split()
-    for name, dialect in DIALECTS.items():
-        for pattern in dialect.patterns:
+    for name, form in FORMATS.items():
+        for pattern in form.patterns:
             assert pattern in words, f"{name}: {pattern}"
 
 

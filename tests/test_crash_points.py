@@ -13,7 +13,7 @@ from pathlib import Path
 import msgspec
 import pytest
 
-from fixed_anchor.dialects.protocol import Steps
+from fixed_anchor.change.steps import Steps
 from tests.changes import NEW, OLD, Scene, shells
 
 FINAL = "final contents\n"
@@ -74,8 +74,8 @@ def run_until_dead(scene: Scene, change: Path, environment: dict[str, str], keep
             return True
         if state == "waiting" and not asked:
             asked = True
-            processes.append(verb("confirm" if keep else "put-back"))
-        ended = state in ("confirmed", "put-back") and all(p.poll() is not None for p in processes)
+            processes.append(verb("confirm" if keep else "roll-back"))
+        ended = state in ("confirmed", "rolled-back") and all(p.poll() is not None for p in processes)
         if ended and gone(change):
             # The last point of all may have struck since it was looked for above.
             return (folder / "dead").exists()
@@ -144,7 +144,7 @@ def test_every_crash_point(tmp_path: Path, shell: str, keep: bool, when: str, pa
             assert done.returncode == 0, done.stderr
         state = scene.state(change)
         told = f"died {when} {die} of {total} while {before!r}, now {state!r}: {scene.log(change)}"
-        assert state in ("confirmed", "put-back"), told
+        assert state in ("confirmed", "rolled-back"), told
         assert is_new(scene) if state == "confirmed" else is_old(scene), told
         assert not (scene.changes / "open").is_symlink(), told
         assert not list(scene.live("").glob(".fixed-anchor*")), told
@@ -155,5 +155,5 @@ def test_every_crash_point(tmp_path: Path, shell: str, keep: bool, when: str, pa
         again = scene.lay({"a": (scene.live("a").read_text(), "again\n")})
         assert scene.verb("start", again).returncode == 0, told
         scene.wait(again, "waiting")
-        assert scene.verb("put-back", again).returncode == 0
-    assert outcomes["put-back"] > 4
+        assert scene.verb("roll-back", again).returncode == 0
+    assert outcomes["rolled-back"] > 4

@@ -12,12 +12,12 @@ from pathlib import Path
 
 import pytest
 
-from fixed_anchor.dialects.protocol import Steps
+from fixed_anchor.change.steps import Steps
 from tests.changes import BAD, NEW, OK, OLD, Scene
 
 EDIT = {"a": (OLD, NEW)}
 FORWARD = ["prepared", "leaving", "writing", "activating", "waiting"]
-BACK = ["putting-back", "put-back"]
+BACK = ["rolling-back", "rolled-back"]
 
 
 def test_confirmed(scene: Scene) -> None:
@@ -37,12 +37,12 @@ def test_confirmed(scene: Scene) -> None:
     assert scene.states(change) == [*FORWARD, "committing", "confirmed"]
     assert scene.live("a").read_text() == NEW
     assert not (scene.changes / "open").is_symlink()
-    for verb in ("confirm", "put-back", "start"):
+    for verb in ("confirm", "roll-back", "start"):
         assert scene.verb(verb, change).returncode == 7
 
 
 @pytest.mark.parametrize("end", ["verdict", "person", "deadline"])
-def test_put_back(scene: Scene, end: str) -> None:
+def test_roll_back(scene: Scene, end: str) -> None:
     before = scene.live("a").stat()
     created = {"b": (None, "new\n"), "folder/d": (None, "new\n"), "c": (OLD, None)}
     change = scene.lay(EDIT | created, within=1 if end == "deadline" else 60)
@@ -54,8 +54,8 @@ def test_put_back(scene: Scene, end: str) -> None:
     if end == "verdict":
         assert scene.verb("verdict", change, "not-as-planned").returncode == 0
     elif end == "person":
-        assert scene.verb("put-back", change).returncode == 0
-    scene.wait(change, "put-back")
+        assert scene.verb("roll-back", change).returncode == 0
+    scene.wait(change, "rolled-back")
     assert scene.states(change) == [*FORWARD, *BACK]
     after = scene.live("a").stat()
     assert scene.live("a").read_text() == OLD
@@ -76,7 +76,7 @@ def test_unattended(scene: Scene) -> None:
     scene.verb("start", second)
     scene.wait(second, "waiting")
     scene.verb("verdict", second, "undetermined")
-    scene.wait(second, "put-back")
+    scene.wait(second, "rolled-back")
     assert scene.live("a").read_text() == NEW
 
 
@@ -85,7 +85,7 @@ def test_a_step_that_fails_puts_back(scene: Scene, phase: str) -> None:
     steps = Steps(leave=(BAD,)) if phase == "leave" else Steps(activate=(OK, BAD))
     change = scene.lay(EDIT, steps)
     assert scene.verb("start", change).returncode == 0
-    scene.wait(change, "put-back")
+    scene.wait(change, "rolled-back")
     assert scene.live("a").read_text() == OLD
 
 
@@ -105,7 +105,7 @@ def test_refused_before_anything_is_touched(scene: Scene) -> None:
     busy = scene.verb("start", second)
     assert busy.returncode == 7
     assert f"change {change.name} is open" in busy.stderr
-    assert scene.verb("put-back", change).returncode == 0
+    assert scene.verb("roll-back", change).returncode == 0
 
 
 @pytest.mark.parametrize("phase", ["leave", "activate", "unload", "reload"])
@@ -160,7 +160,7 @@ def test_only_one_decision(real: Scene) -> None:
     real.verb("start", change)
     real.wait(change, "waiting")
     os.symlink("keep", change / "decision")
-    refused = real.verb("put-back", change)
+    refused = real.verb("roll-back", change)
     assert refused.returncode == 7
     real.wait(change, "confirmed")
 
@@ -184,12 +184,12 @@ def test_a_guard_killed_amid_a_step_puts_back(real: Scene) -> None:
     real.verb("start", change)
     real.wait(change, "activating")
     _kill_guard(change)
-    real.wait(change, "put-back")
+    real.wait(change, "rolled-back")
     assert real.live("a").read_text() == OLD
 
 
 @pytest.mark.parametrize(
-    "state", ["prepared", "leaving", "writing", "activating", "waiting", "committing", "putting-back"]
+    "state", ["prepared", "leaving", "writing", "activating", "waiting", "committing", "rolling-back"]
 )
 def test_boot_after_a_power_cut(real: Scene, state: str) -> None:
     """The folder as it lies there when the machine died in ``state``, and what the boot makes of it."""
@@ -204,7 +204,7 @@ def test_boot_after_a_power_cut(real: Scene, state: str) -> None:
     assert real.verb("boot", change).returncode == 0
     kept = state == "committing"
     assert real.live("a").read_text() == (NEW if kept else OLD)
-    assert real.state(change) == ("confirmed" if kept else "put-back")
+    assert real.state(change) == ("confirmed" if kept else "rolled-back")
     assert marker.exists() == (state != "prepared")
     assert not (real.changes / "open").is_symlink()
 
@@ -226,7 +226,7 @@ def test_hostile_values_arrive_intact(real: Scene) -> None:
     assert out.read_text().splitlines() == [HOSTILE, "-n", "x" * 10000]
     assert real.live(HOSTILE).read_text() == text
     assert not list(real.root.rglob("pwned"))
-    real.verb("put-back", change)
+    real.verb("roll-back", change)
     assert not real.live(HOSTILE).exists()
 
 
@@ -235,7 +235,7 @@ def test_a_hand_edit_during_the_wait_is_kept_aside(real: Scene) -> None:
     real.verb("start", change)
     real.wait(change, "waiting")
     real.live("a").write_text("by hand\n")
-    assert real.verb("put-back", change).returncode == 0
+    assert real.verb("roll-back", change).returncode == 0
     assert real.live("a").read_text() == OLD
     assert (change / "found/1").read_text() == "by hand\n"
     assert "edited by hand since" in real.log(change)
@@ -245,7 +245,7 @@ def test_nothing_is_readable_by_others(real: Scene) -> None:
     change = real.lay(EDIT)
     real.verb("start", change)
     real.wait(change, "waiting")
-    real.verb("put-back", change)
+    real.verb("roll-back", change)
     for path in change.rglob("*"):
         if path.parent.name == "saved" or path.is_symlink():
             continue  # a saved copy has the mode of its original
@@ -257,6 +257,6 @@ def test_a_hanging_step_does_not_outlast_its_limit(real: Scene) -> None:
     engine.write_text(engine.read_text().replace("step_limit=60", "step_limit=1"))
     begun = time.monotonic()
     assert real.verb("start", engine.parent).returncode == 0
-    real.wait(engine.parent, "put-back")
+    real.wait(engine.parent, "rolled-back")
     assert time.monotonic() - begun < 20
     assert real.live("a").read_text() == OLD

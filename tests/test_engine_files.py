@@ -11,19 +11,20 @@ from pathlib import Path
 
 import pytest
 
-from fixed_anchor.dialects.protocol import FileEdit, FileText, Steps
-from fixed_anchor.engine.data import Change
+from fixed_anchor.change.content import FileContent
+from fixed_anchor.change.files import FileEdit, FileText
+from fixed_anchor.change.steps import Steps
 from tests.changes import NEW, OLD, Scene, shells
 
 ROOT = pytest.mark.skipif(os.geteuid() != 0, reason="needs root: it mounts, or changes owners")
 EDIT = {"a": (OLD, NEW)}
 
 
-def change_of(*edits: FileEdit) -> Change:
-    return Change(("lo",), edits, Steps(), 60, False, b"{}")
+def change_of(*edits: FileEdit) -> FileContent:
+    return FileContent(("lo",), edits)
 
 
-def begun(scene: Scene, change: Change) -> Path:
+def begun(scene: Scene, change: FileContent) -> Path:
     folder = scene.lay_down(change)
     done = scene.verb("start", folder)
     assert done.returncode == 0, done.stderr
@@ -40,7 +41,7 @@ def test_a_link_becomes_a_file_and_comes_back(scene: Scene) -> None:
     folder = begun(scene, change_of(edit))
     assert not live.is_symlink()
     assert live.read_text() == NEW
-    assert scene.verb("put-back", folder).returncode == 0
+    assert scene.verb("roll-back", folder).returncode == 0
     assert os.readlink(live) == "../run/stub"
 
 
@@ -49,7 +50,7 @@ def test_a_file_becomes_a_link_and_comes_back(scene: Scene) -> None:
     before = FileText(scene.path("a"), OLD, 0o644, os.getuid(), os.getgid())
     folder = begun(scene, change_of(FileEdit(scene.path("a"), before, None, link_after="elsewhere")))
     assert os.readlink(live) == "elsewhere"
-    assert scene.verb("put-back", folder).returncode == 0
+    assert scene.verb("roll-back", folder).returncode == 0
     assert not live.is_symlink()
     assert live.read_text() == OLD
 
@@ -95,7 +96,7 @@ def test_a_link_laid_in_the_way_of_the_new_contents(real: Scene) -> None:
     assert real.verb("start", folder).returncode == 0
     real.wait(folder, "waiting")
     assert real.live("a").read_text() == NEW
-    assert real.verb("put-back", folder).returncode == 0
+    assert real.verb("roll-back", folder).returncode == 0
     assert real.live("a").read_text() == OLD
     assert victim.read_text() == "precious\n"
 
@@ -129,7 +130,7 @@ def test_owner_mode_attributes_and_access_lists_come_back(real: Scene, way: str)
     os.removexattr(live, "system.posix_acl_access")
     if way == "copied":
         real.live(".fixed-anchor.1.old").unlink()
-    assert real.verb("put-back", folder).returncode == 0
+    assert real.verb("roll-back", folder).returncode == 0
     after = live.stat()
     assert (after.st_mode, after.st_uid, after.st_gid, after.st_mtime) == (before.st_mode, 33, 4, before.st_mtime)
     assert os.getxattr(live, "user.note") == b"kept by hand"
@@ -172,11 +173,11 @@ def test_a_disk_that_fills_up_can_still_be_left(small_disk: Path, shell: str, fu
     scene.wait(folder, full_when)
     fill(small_disk)
     if full_when == "waiting":
-        assert scene.verb("put-back", folder).returncode == 0
-    scene.wait(folder, "put-back", "waiting")
+        assert scene.verb("roll-back", folder).returncode == 0
+    scene.wait(folder, "rolled-back", "waiting")
     if scene.state(folder) == "waiting":
-        assert scene.verb("put-back", folder).returncode == 0
-    assert scene.state(folder) == "put-back"
+        assert scene.verb("roll-back", folder).returncode == 0
+    assert scene.state(folder) == "rolled-back"
     assert scene.live("a").read_text() == OLD
     until = time.monotonic() + 10
     while (scene.changes / "open").is_symlink():
@@ -189,7 +190,7 @@ def test_which_sync_there_is_is_logged(real: Scene) -> None:
     assert real.verb("start", folder).returncode == 0
     real.wait(folder, "waiting")
     assert "sync: file by file" in real.log(folder)
-    real.verb("put-back", folder)
+    real.verb("roll-back", folder)
     # Where the command takes no names, whole file systems are synced, and it is said.
     stub = real.root / "bin/sync"
     stub.write_text(f"#!/bin/sh\n[ $# = 0 ] || exit 1\necho all >>{real.root}/synced\n")
@@ -199,7 +200,7 @@ def test_which_sync_there_is_is_logged(real: Scene) -> None:
     real.wait(second, "waiting")
     assert "sync: whole file systems" in real.log(second)
     assert (real.root / "synced").read_text().count("all") > 10
-    real.verb("put-back", second)
+    real.verb("roll-back", second)
 
 
 def test_what_a_change_keeps_is_as_private_as_its_original(real: Scene) -> None:

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from fixed_anchor.dialects.protocol import Steps
+from fixed_anchor.change.steps import Steps
 from tests.changes import NEW, OLD, Scene
 
 FINAL = "final contents\n"
@@ -45,9 +45,9 @@ def test_what_is_held_goes_with_the_decision(scene: Scene) -> None:
     assert "held" not in scene.verb("status", change).stdout
 
 
-def test_put_back_while_something_is_held(scene: Scene) -> None:
+def test_roll_back_while_something_is_held(scene: Scene) -> None:
     change = waiting(scene)
-    assert scene.verb("put-back", change).returncode == 0
+    assert scene.verb("roll-back", change).returncode == 0
     assert scene.live("a").read_text() == OLD
     assert not scene.live("b").exists()
     assert ran(scene) == ["activate", "reload"]
@@ -76,7 +76,7 @@ def test_more_time(scene: Scene) -> None:
     assert "more time: 60 s" in scene.log(change)
     for word in ("", "-5", "1e3", "9999999"):
         assert scene.verb("more-time", change, word).returncode == 2, word
-    assert scene.verb("put-back", change).returncode == 0
+    assert scene.verb("roll-back", change).returncode == 0
     assert scene.verb("more-time", change, "60").returncode == 7
 
 
@@ -102,8 +102,8 @@ def test_confirm_and_deadline_at_once(real: Scene, before: float) -> None:
     while (left := end - before - float(Path("/proc/uptime").read_text().split()[0])) > 0:
         time.sleep(min(left, 0.01))
     done = real.verb("confirm", change)
-    end_state = real.wait(change, "confirmed", "put-back")
-    assert (done.returncode, end_state) in ((0, "confirmed"), (7, "put-back")), done.stderr
+    end_state = real.wait(change, "confirmed", "rolled-back")
+    assert (done.returncode, end_state) in ((0, "confirmed"), (7, "rolled-back")), done.stderr
     assert real.live("a").read_text() == (FINAL if end_state == "confirmed" else OLD)
     assert real.log(change).count("decision: ") == 1
 
@@ -149,7 +149,7 @@ def test_stuck_says_exactly_what_is_left_to_do(real: Scene) -> None:
     assert real.verb("start", change).returncode == 0
     real.wait(change, "waiting")
     real.kernel.write_text(IN_KERNEL.format(20, 24))
-    stuck = real.verb("put-back", change)
+    stuck = real.verb("roll-back", change)
     assert stuck.returncode == 5
     assert real.state(change) == "stuck"
     log = real.log(change)
@@ -159,15 +159,15 @@ def test_stuck_says_exactly_what_is_left_to_do(real: Scene) -> None:
         "left to do by hand",
         "run: echo load it",
         "address 203.0.113.100/24 fixed on lo",
-        f"sh {change}/engine.sh put-back {change}",
+        f"sh {change}/engine.sh roll-back {change}",
     ):
         assert said in log, log
     # The files are back all the same, and a new try does it once the stack follows.
     assert real.live("a").read_text() == OLD
     assert (real.changes / "open").is_symlink()
     real.kernel.write_text(IN_KERNEL.format(100, 24))
-    assert real.verb("put-back", change).returncode == 0
-    assert real.state(change) == "put-back"
+    assert real.verb("roll-back", change).returncode == 0
+    assert real.state(change) == "rolled-back"
     assert not (real.changes / "open").is_symlink()
 
 
@@ -184,21 +184,21 @@ def test_kernel_only_state_is_set_again(real: Scene) -> None:
     assert real.verb("start", change).returncode == 0
     real.wait(change, "waiting")
     real.kernel.write_text("")
-    assert real.verb("put-back", change).returncode == 0, real.log(change)
+    assert real.verb("roll-back", change).returncode == 0, real.log(change)
     assert real.kernel.read_text() == IN_KERNEL.format(100, 24)
 
 
-@pytest.mark.parametrize("end", ["waiting", "confirmed", "put-back"])
+@pytest.mark.parametrize("end", ["waiting", "confirmed", "rolled-back"])
 def test_any_verb_again_at_any_point(real: Scene, end: str) -> None:
     """Asked for once more, or too late, or out of turn: the state is the same, and what is said is true."""
     change = waiting(real)
-    asked = {"confirmed": "confirm", "put-back": "put-back"}
+    asked = {"confirmed": "confirm", "rolled-back": "roll-back"}
     if end != "waiting":
         assert real.verb(asked[end], change).returncode == 0
-    kept = {"waiting": NEW, "confirmed": FINAL, "put-back": OLD}[end]
+    kept = {"waiting": NEW, "confirmed": FINAL, "rolled-back": OLD}[end]
     expected = {"start": 7, "status": 0, "guard": 0, "more-time": 7}
     if end != "waiting":
-        expected |= {"boot": 0, "verdict": 7, "confirm": 7, "put-back": 7}
+        expected |= {"boot": 0, "verdict": 7, "confirm": 7, "roll-back": 7}
     for verb, status in (*expected.items(), *expected.items()):
         if (end, verb) == ("waiting", "more-time"):
             continue
@@ -209,7 +209,7 @@ def test_any_verb_again_at_any_point(real: Scene, end: str) -> None:
     assert real.verb("nonsense", change).returncode == 2
     assert (real.changes / "open").is_symlink() == (end == "waiting")
     if end == "waiting":
-        assert real.verb("put-back", change).returncode == 0
+        assert real.verb("roll-back", change).returncode == 0
 
 
 def test_nothing_is_written_before_the_guard_has_said_that_it_is_alive(real: Scene) -> None:
@@ -226,5 +226,5 @@ def test_nothing_is_written_before_the_guard_has_said_that_it_is_alive(real: Sce
     assert not (real.changes / "open").is_symlink()
     # A guard that comes up too late finds that it has been given up.
     assert real.verb("guard", change).returncode == 0
-    assert real.state(change) == "put-back"
+    assert real.state(change) == "rolled-back"
     assert real.live("a").read_text() == OLD

@@ -6,11 +6,12 @@ from pathlib import Path
 
 import pytest
 
+from fixed_anchor.change.files import FileText
 from fixed_anchor.core.addresses import parse_address, parse_interface_address
 from fixed_anchor.core.survey import FoundAddress, HostSurvey
-from fixed_anchor.dialects.host_names import edit_hostname, edit_hosts
-from fixed_anchor.dialects.protocol import FileText
-from fixed_anchor.dialects.resolv_conf import edit_drop_in, edit_resolv_conf
+from fixed_anchor.formats.host_names import edit_hostname, edit_hosts
+from fixed_anchor.formats.resolv_conf import edit_resolv_conf
+from fixed_anchor.formats.resolved_conf import edit_drop_in
 from fixed_anchor.machines.protocol import Ran
 from fixed_anchor.machines.tree import Tree
 from fixed_anchor.observe.lease import lease_of

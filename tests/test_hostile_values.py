@@ -12,11 +12,15 @@ from typing import Any
 import pytest
 import yaml
 
+from fixed_anchor.change.change import Terms
+from fixed_anchor.change.content import FileContent
+from fixed_anchor.change.files import FileEdit, FileText
+from fixed_anchor.change.steps import Steps
 from fixed_anchor.core.errors import InputError
-from fixed_anchor.dialects.protocol import FileEdit, FileText, Steps
-from fixed_anchor.engine.data import Change, as_files
+from fixed_anchor.engine.data import as_files
 from fixed_anchor.engine.runbook import runbook
 from fixed_anchor.standins.layout import lay_out
+from tests.changes import TERMS
 from tests.test_commands import ALONE, STATE
 
 VALUES = {
@@ -151,24 +155,21 @@ def test_a_plan_field(site: Path, program: Program, field: str) -> None:
 def test_what_one_line_cannot_carry_is_refused(value: str) -> None:
     """Paths and arguments are one line each in a change: whatever would be two is refused before it is written."""
     text = FileText("/etc/x", "contents\n")
-    for change in (
-        Change(("eth0",), (FileEdit(f"/etc/{value}", None, text),), Steps(), 60, False, b"{}"),
-        Change(("eth0",), (), Steps(activate=(("true", value),)), 60, False, b"{}"),
-        Change((value,), (), Steps(), 60, False, b"{}"),
+    for content in (
+        FileContent(("eth0",), (FileEdit(f"/etc/{value}", None, text),)),
+        FileContent(("eth0",), (), Steps(activate=(("true", value),))),
+        FileContent((value,), ()),
     ):
         with pytest.raises(InputError, match="characters that a change cannot carry"):
-            as_files(change, "/var/lib/fixed-anchor/changes/0001", "")
+            as_files(content, TERMS, "/var/lib/fixed-anchor/changes/0001", "")
 
 
 def test_a_runbook_carries_what_text_can() -> None:
     hostile = "#END 00\n=755 ../../etc/passwd\n|x\n+y\n$(touch pwned)\n\x01 no line end"
-    change = Change(
-        ("eth0",), (FileEdit("/etc/x", None, FileText("/etc/x", hostile)),), Steps(), 60, False, b"{}",
-        told=("by $(touch pwned)",),
-    )  # fmt: skip
-    book = runbook(change, {"eth0": None}).decode()
+    content = FileContent(("eth0",), (FileEdit("/etc/x", None, FileText("/etc/x", hostile)),))
+    book = runbook(content, Terms(60, False, {}, ("by $(touch pwned)",)), {"eth0": None}).decode()
     # Every line of contents stands behind a bar: none of them can be taken for a path or an end.
     assert [line for line in book.split("\n#DATA\n")[1].splitlines() if line.startswith("=755")] == []
     assert "|#END 00\n|=755 ../../etc/passwd\n||x\n|+y\n" in book
     with pytest.raises(InputError, match="NUL"):
-        runbook(Change(("eth0",), (FileEdit("/etc/x", None, FileText("/etc/x", "\0")),), Steps(), 60, False, b"{}"), {})
+        runbook(FileContent(("eth0",), (FileEdit("/etc/x", None, FileText("/etc/x", "\0")),)), TERMS, {})

@@ -5,14 +5,15 @@ import yaml
 from hypothesis import given
 from hypothesis import strategies as st
 
+from fixed_anchor.change.files import Files, FileText, decode, encode
 from fixed_anchor.core.addresses import default_network, parse_address, parse_interface_address
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Route, says
 from fixed_anchor.core.errors import AnchorError, InputError, NotSupported
-from fixed_anchor.dialects.netplan import Netplan
-from fixed_anchor.dialects.protocol import Files, FileText, decode, encode
-from fixed_anchor.dialects.yaml_splice import plain
+from fixed_anchor.formats.netplan import Netplan
+from fixed_anchor.formats.rewriting import rewrite as rewriting
+from fixed_anchor.formats.yaml_splice import plain
 
-DIALECT = Netplan()
+FORMAT = Netplan()
 LINK = LinkFacts("eth0", "00:00:5e:00:53:11", "00:00:5e:00:53:11")
 PATH = "/etc/netplan/50-tide.yaml"
 
@@ -93,7 +94,7 @@ TEXTS = {"block": BLOCK, "full": FULL, "flow": FLOW, "json": JSON, "match": MATC
 
 
 def rewrite(before: Files, wanted: InterfaceConfig) -> Files:
-    edits = DIALECT.rewrite(before, LINK, wanted)
+    edits = rewriting(FORMAT, before, LINK, wanted)
     return dict(before) | {e.path: e.after for e in edits if e.after}
 
 
@@ -104,13 +105,13 @@ def rewrite(before: Files, wanted: InterfaceConfig) -> Files:
 def test_there_and_back(name: str, wanted: InterfaceConfig) -> None:
     before = files(TEXTS[name])
     there = rewrite(before, wanted)
-    assert says(DIALECT.read(there, (LINK,))[0].config, wanted)
+    assert says(FORMAT.read(there, (LINK,))[0].config, wanted)
     assert rewrite(there, wanted) == there
     assert yaml.safe_load(there[PATH].text)["network"]["ethernets"].get("eth1") == yaml.safe_load(TEXTS[name])[
         "network"
     ]["ethernets"].get("eth1")
     back = rewrite(there, LEASE)
-    assert says(DIALECT.read(back, (LINK,))[0].config, LEASE)
+    assert says(FORMAT.read(back, (LINK,))[0].config, LEASE)
     # Comments only ever grow: every comment of the beginning is still there.
     comments = [line for line in TEXTS[name].splitlines() if line.lstrip().startswith("#")]
     assert [line for line in back[PATH].text.splitlines() if line in comments] == comments
@@ -154,13 +155,13 @@ def test_what_is_not_ipv4_stays_in_a_full_file() -> None:
 
 
 def test_modes_are_tightened() -> None:
-    edits = DIALECT.rewrite(files(BLOCK, 0o644), LINK, LEASE)
+    edits = rewriting(FORMAT, files(BLOCK, 0o644), LINK, LEASE)
     assert [(e.after and e.after.mode, e.after and e.after.text) for e in edits] == [(0o600, BLOCK)]
-    assert DIALECT.rewrite(files(BLOCK, 0o400), LINK, LEASE) == ()
+    assert rewriting(FORMAT, files(BLOCK, 0o400), LINK, LEASE) == ()
 
 
 def test_places_are_files_and_lines() -> None:
-    declared = DIALECT.read(files(BLOCK), (LINK, LinkFacts("eth1")))
+    declared = FORMAT.read(files(BLOCK), (LINK, LinkFacts("eth1")))
     assert [[str(p) for p in d.places] for d in declared] == [
         [f"{PATH}:6", f"{PATH}:7"],
         [f"{PATH}:10", f"{PATH}:11", f"{PATH}:12"],
@@ -186,14 +187,14 @@ def test_places_are_files_and_lines() -> None:
 )
 def test_broken_files(text: str, where: str, said: str) -> None:
     with pytest.raises(InputError, match=said) as raised:
-        DIALECT.rewrite(files(text), LINK, LEASE)
+        rewriting(FORMAT, files(text), LINK, LEASE)
     assert raised.value.where == f"{PATH}:{where}"
 
 
 @pytest.mark.parametrize(
     ("made", "wanted", "said"),
     [
-        (files("network: {ethernets: {}}"), LEASE, "no file under /etc/netplan declares eth0"),
+        (files("network: {ethernets: {}}"), LEASE, "no file of netplan declares eth0. Declare it first under /etc/netplan"),
         (files(BLOCK), InterfaceConfig("eth0", ipv4="dhcp", time_servers=("203.0.113.9",)), "`time_servers`"),
         (
             files("network: {ethernets: {eth0: &a {dhcp4: true}, eth1: *a}}"),
@@ -205,10 +206,10 @@ def test_broken_files(text: str, where: str, said: str) -> None:
 )
 def test_refused_by_name(made: Files, wanted: InterfaceConfig, said: str | None) -> None:
     if said is None:
-        assert DIALECT.rewrite(made, LINK, wanted) == ()
+        assert rewriting(FORMAT, made, LINK, wanted) == ()
         return
     with pytest.raises(NotSupported, match=said):
-        DIALECT.rewrite(made, LINK, wanted)
+        rewriting(FORMAT, made, LINK, wanted)
 
 
 _fragments = st.sampled_from(
@@ -220,7 +221,7 @@ _fragments = st.sampled_from(
 @given(st.one_of(st.text(), st.lists(_fragments, max_size=30).map("".join)))
 def test_nothing_but_our_own_error(text: str) -> None:
     try:
-        DIALECT.rewrite(files(text), LINK, fixed("203.0.113.20/24"))
+        rewriting(FORMAT, files(text), LINK, fixed("203.0.113.20/24"))
     except AnchorError:
         pass
 
@@ -236,7 +237,7 @@ def test_any_journey_ends_where_it_should(name: str, journey: list[list[str] | N
     for stop in journey:
         wanted = LEASE if stop is None else fixed(*stop)
         now = rewrite(now, wanted)
-        assert says(DIALECT.read(now, (LINK,))[0].config, wanted)
+        assert says(FORMAT.read(now, (LINK,))[0].config, wanted)
         assert rewrite(now, wanted) == now
 
 

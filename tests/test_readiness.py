@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from fixed_anchor.dialects.protocol import FileText
+from fixed_anchor.change.files import FileText
 from fixed_anchor.engine.boot import INITS, boot_files, init_of
 from fixed_anchor.machines.protocol import Ran
 from fixed_anchor.observe.kernel import rules_by_hand

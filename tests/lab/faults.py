@@ -19,7 +19,7 @@ from tests.lab.network import wait_for
 from tests.lab.test_matrix import ANOTHER, plan
 
 CHANGE = "/var/lib/fixed-anchor/changes/0001"
-UNIT = "/etc/systemd/system/fixed-anchor-put-back.service"
+UNIT = "/etc/systemd/system/fixed-anchor-roll-back.service"
 
 _MV = """\
 #!/bin/sh
@@ -135,7 +135,7 @@ def leftovers(host: LabHost) -> list[str]:
 
 def wholly_old(host: LabHost, before: str) -> None:
     """On disk, in the kernel, reachable, and said so."""
-    assert state(host) == "put-back", log(host)
+    assert state(host) == "rolled-back", log(host)
     differ = sorted(set(before.splitlines()) ^ set(host.etc_digest().splitlines()))
     assert differ == [], "\n".join([*differ, log(host)])
     assert leftovers(host) == []
@@ -145,7 +145,7 @@ def wholly_old(host: LabHost, before: str) -> None:
     wait_for("an answer", lambda: host.answers(host.leased_address()), 15)
     wait_for("names", lambda: host.resolves("gull.ternpoint.example"), 20)
     assert "no change is open" in host.tool("status").stdout
-    assert "put-back" in host.tool("history").stdout
+    assert "rolled-back" in host.tool("history").stdout
 
 
 def wholly_new(host: LabHost) -> None:

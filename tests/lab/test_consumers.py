@@ -9,7 +9,7 @@ import pytest
 
 from tests.lab.conftest import NETWORKD, MakeHost
 from tests.lab.image import in_image
-from tests.test_dialects import (
+from tests.test_formats import (
     FIXED,
     INTERFACES,
     KEYFILE,

@@ -35,13 +35,13 @@ from tests.lab.network import Segment, wait_for
 from tests.lab.ssh import Admin, tool_line
 from tests.lab.test_matrix import STACKS
 
-STATES = ("prepared", "leaving", "writing", "activating", "waiting", "committing", "putting-back")
+STATES = ("prepared", "leaving", "writing", "activating", "waiting", "committing", "rolling-back")
 
 #: What strikes at a state, and the states at which it is tried without ``--whole-matrix``.
 STRIKES = {
     "tool-killed": ("leaving", "waiting"),
-    "guard-killed": ("activating", "committing", "putting-back"),
-    "power-cut": ("prepared", "writing", "waiting", "committing", "putting-back"),
+    "guard-killed": ("activating", "committing", "rolling-back"),
+    "power-cut": ("prepared", "writing", "waiting", "committing", "rolling-back"),
     "session-lost": ("activating", "committing"),
 }
 
@@ -90,10 +90,10 @@ def test_struck(host: LabHost, segment: Segment, tmp_path: Path, strike: str, at
     halt = Halt(host, at)
     words = ["--grace", *(["--unattended"] if at == "committing" else [])]
     if admin is None:
-        running = Running(host, *words, seconds=5 if at == "putting-back" else 20)
+        running = Running(host, *words, seconds=5 if at == "rolling-back" else 20)
     else:
         line = tool_line(
-            "cutover", "/root/plan.yaml", "--confirm-within", "5" if at == "putting-back" else "20", *words
+            "cutover", "/root/plan.yaml", "--confirm-within", "5" if at == "rolling-back" else "20", *words
         )
         running = Running(host, argv=admin.argv(host.leased_address(), line))
     halt.reached()
@@ -114,8 +114,8 @@ def test_struck(host: LabHost, segment: Segment, tmp_path: Path, strike: str, at
         halt.release()
         host.boot()
     halt.release()
-    end = ends(host, "confirmed", "put-back")
-    assert end == ("confirmed" if at == "committing" else "put-back"), log(host)
+    end = ends(host, "confirmed", "rolled-back")
+    assert end == ("confirmed" if at == "committing" else "rolled-back"), log(host)
     if strike == "guard-killed":
         assert running.ended() == (0 if end == "confirmed" else 3), running.said()
     if end == "confirmed":
@@ -141,7 +141,7 @@ def test_an_activation_command(host: LabHost, stack: str, how: str) -> None:
     stand_before(host, TELLS[stack], "activating", how)
     running = Running(host, "--unattended", "--grace")
     assert running.ended() == 3, running.said() + log(host)
-    ends(host, "put-back")
+    ends(host, "rolled-back")
     wholly_old(host, running.before)
 
 
@@ -181,7 +181,7 @@ def test_a_disk_that_fills_while_the_files_are_written(host: LabHost, stack: str
     assert running.ended() == 3, running.said()
     host("rm", "/mnt/small/fill")
     wait_for("the end", lambda: not host("sh", "-c", f"ls {UNIT}", check=False).stdout, 20)
-    assert host("cat", f"{CHANGE}/state").stdout == "put-back\n"
+    assert host("cat", f"{CHANGE}/state").stdout == "rolled-back\n"
     assert host.etc_digest() == running.before
     assert host("find", "/etc", "-name", ".fixed-anchor*").stdout == ""
     assert host.leased()
@@ -223,7 +223,7 @@ def test_the_gateway_goes_for_a_while(host: LabHost, segment: Segment) -> None:
     segment.lose(segment.router)
     host("ip", "neigh", "flush", "dev", "eth0")
     halt.release()
-    wait_for("the way back", lambda: state(host) == "putting-back", 60)
+    wait_for("the way back", lambda: state(host) == "rolling-back", 60)
     time.sleep(3)
     segment.regain(segment.router)
     assert running.ended() == 3, running.said() + log(host)
@@ -247,7 +247,7 @@ def test_the_gateway_goes_for_good(host: LabHost, segment: Segment) -> None:
     segment.regain(segment.router)
     again = host.tool("restore", "1")
     assert again.returncode == 0, again.stdout + again.stderr
-    ends(host, "put-back")
+    ends(host, "rolled-back")
     wholly_old(host, running.before)
 
 
@@ -271,7 +271,7 @@ def test_a_neighbour_takes_the_address_after_the_check(host: LabHost, segment: S
     halt.release()
     assert running.ended() == 3, running.said()
     assert "00:00:5e:00:53:5a" in running.said()
-    ends(host, "put-back")
+    ends(host, "rolled-back")
     assert host.etc_digest() == running.before
     assert host.leased()
     assert not host.holds(ANOTHER)
@@ -291,7 +291,7 @@ def test_the_clock_is_set(host: LabHost, shift: str) -> None:
     wholly_old(host, running.before)
 
 
-@pytest.mark.parametrize("decision", ["put-back", "confirm"])
+@pytest.mark.parametrize("decision", ["roll-back", "confirm"])
 def test_the_file_is_edited_during_the_wait(host: LabHost, decision: str) -> None:
     running = Running(host, "--grace", seconds=300)
     wait_for("the verification", host.disk(f"{CHANGE}/verdict").exists, 60)
@@ -319,8 +319,8 @@ def test_confirmed_at_the_end(host: LabHost, left: int) -> None:
 
     wait_for("the end", lambda: now() >= until - 0.1, 60, 0.01)
     done = engine(host, "confirm")
-    end = ends(host, "confirmed", "put-back")
-    assert (done.returncode, end) in ((0, "confirmed"), (7, "put-back")), done.stderr
+    end = ends(host, "confirmed", "rolled-back")
+    assert (done.returncode, end) in ((0, "confirmed"), (7, "rolled-back")), done.stderr
     assert running.ended() == (0 if end == "confirmed" else 3), running.said()
     if end == "confirmed":
         wholly_new(host)

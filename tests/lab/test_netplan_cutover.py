@@ -76,7 +76,7 @@ def test_from_lease_to_reboot_and_back(host: LabHost, segment: Segment) -> None:
         assert oct(host.disk(PLAN_FILE).stat().st_mode & 0o777) == "0o600"
 
     in_force()
-    assert not host.disk("/etc/systemd/system/fixed-anchor-put-back.service").exists()
+    assert not host.disk("/etc/systemd/system/fixed-anchor-roll-back.service").exists()
     host.reboot()
     wait_for("the address after the reboot", lambda: host.holds(WANTED))
     wait_for("the resolver after the reboot", lambda: host.resolves("gull"))
@@ -161,15 +161,15 @@ def test_a_killed_tool_leaves_the_guard_in_charge(host: LabHost) -> None:
     tool.wait()
     wait_for("the new address", lambda: host.holds(WANTED), 10)
     status = host.tool("status")
-    assert "put back at" in status.stdout
+    assert "rolled back at" in status.stdout
     assert "confirm 0001" in status.stdout
     second = host.tool("cutover", "plan.yaml", *POOL)
     assert second.returncode == 7, second.stderr
-    wait_for("the lease, by itself", lambda: _state(host) == "put-back", 60)
+    wait_for("the lease, by itself", lambda: _state(host) == "rolled-back", 60)
     assert host.leased()
     assert not host.holds(WANTED)
     assert host.read(PLAN_FILE) == before
-    unit = host.disk("/etc/systemd/system/fixed-anchor-put-back.service")
+    unit = host.disk("/etc/systemd/system/fixed-anchor-roll-back.service")
     wait_for("the boot unit to go", lambda: not unit.exists(), 10)
     late = host.tool("confirm", "1")
     assert late.returncode == 7
@@ -179,16 +179,16 @@ def test_a_power_cut_while_waiting_puts_the_lease_back_at_boot(host: LabHost) ->
     before = host.read(PLAN_FILE)
     tool = _cutover_until_waiting(host, 600)
     wait_for("the new address", lambda: host.holds(WANTED), 10)
-    assert host.disk("/etc/systemd/system/fixed-anchor-put-back.service").exists()
+    assert host.disk("/etc/systemd/system/fixed-anchor-roll-back.service").exists()
     host.cut_power()
     tool.wait()
     host.boot()
     wait_for("the lease after the boot", host.leased, 40)
     assert not host.holds(WANTED)
-    assert _state(host) == "put-back"
+    assert _state(host) == "rolled-back"
     assert host.read(PLAN_FILE) == before
-    assert not host.disk("/etc/systemd/system/fixed-anchor-put-back.service").exists()
-    assert not host.disk("/etc/systemd/system/sysinit.target.wants/fixed-anchor-put-back.service").is_symlink()
+    assert not host.disk("/etc/systemd/system/fixed-anchor-roll-back.service").exists()
+    assert not host.disk("/etc/systemd/system/sysinit.target.wants/fixed-anchor-roll-back.service").is_symlink()
     assert host("systemctl", "--failed", "--no-legend", "--plain", check=False).stdout.strip() == ""
     assert "no change is open" in host.tool("status").stdout
 

@@ -100,7 +100,7 @@ def test_without_grace_the_outcome_is_right_all_the_same(host: LabHost, segment:
     in_force(host)
     wait_for("the session to be silent", lambda: echo.silent_for() > 2, 10)
     # Nobody can confirm from the lost session: the old address comes back, and with it the session.
-    ends(host, "put-back")
+    ends(host, "rolled-back")
     wait_for("the session to go on", lambda: echo.silent_for() < 0.5, 60)
     wholly_old(host, before)
     tool.kill()

@@ -1,4 +1,4 @@
-"""Every example that the Debian packages of the stacks ship, through the parser of its dialect.
+"""Every example that the Debian packages of the stacks ship, through the parser of its format.
 
 Each file is either read and round-tripped byte for byte for every interface in it, or
 refused with a reason that names the file. The generators of the packages make more of them.
@@ -11,10 +11,11 @@ from pathlib import Path
 
 import pytest
 
+from fixed_anchor.change.files import Files, FileText, decode
 from fixed_anchor.core.config import LinkFacts
 from fixed_anchor.core.errors import AnchorError
-from fixed_anchor.dialects import DIALECTS
-from fixed_anchor.dialects.protocol import Files, FileText, decode
+from fixed_anchor.formats import FORMATS
+from fixed_anchor.formats.rewriting import rewrite
 from tests.lab.image import base_image, in_image
 
 MAC = "00:00:5e:00:53:11"
@@ -80,16 +81,16 @@ def generated(root: Path) -> Iterator[Case]:
             yield "NetworkManager", f"{line}: {made.name}", {path: _file(path, made)}
 
 
-def _outcome(dialect: str, files: Files) -> str | None:
+def _outcome(stack: str, files: Files) -> str | None:
     """``None`` where every interface was round-tripped, else why not. Anything but our own error fails the test."""
-    module = DIALECTS[dialect]
+    form = FORMATS[stack]
     try:
-        names = module.named(files)
+        names = form.named(files)
         kinds = ("ethernet", "wireless", "bond", "bridge", "vlan", "vrf", "tun")
         links = [LinkFacts(name, MAC, MAC, "r8169", kind) for name in names or ("eth0",) for kind in kinds]
         for link in links:
-            for declaration in module.read(files, (link,)):
-                assert module.rewrite(files, link, declaration.config) == (), (dialect, link.name)
+            for declaration in form.read(files, (link,)):
+                assert rewrite(form, files, link, declaration.config) == (), (stack, link.name)
     except AnchorError as error:
         assert str(error).strip()
         assert "Traceback" not in str(error)
@@ -100,14 +101,14 @@ def _outcome(dialect: str, files: Files) -> str | None:
 def test_every_shipped_example(image_copy: Path, capsys: pytest.CaptureFixture[str]) -> None:
     counts: dict[str, list[int]] = {}
     reasons: list[str] = []
-    for dialect, name, files in [*shipped(), *generated(image_copy)]:
-        why = _outcome(dialect, files)
-        counts.setdefault(dialect, [0, 0])[why is not None] += 1
+    for stack, name, files in [*shipped(), *generated(image_copy)]:
+        why = _outcome(stack, files)
+        counts.setdefault(stack, [0, 0])[why is not None] += 1
         if why is not None:
-            reasons.append(f"{dialect} {name}: {why}")
+            reasons.append(f"{stack} {name}: {why}")
     with capsys.disabled():
-        for dialect, (whole, refused) in counts.items():
-            print(f"\n{dialect}: {whole} examples round-tripped, {refused} refused", end="")
+        for stack, (whole, refused) in counts.items():
+            print(f"\n{stack}: {whole} examples round-tripped, {refused} refused", end="")
         print("".join(f"\n  {reason}" for reason in reasons))
     assert counts["netplan"][0] + counts["netplan"][1] == len(_netplan_examples()) >= 20
     assert counts["NetworkManager"][0] >= 20

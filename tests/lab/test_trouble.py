@@ -109,7 +109,7 @@ def test_the_lease_client_outlives_the_guard_that_started_it(make_host: MakeHost
 
 
 @pytest.mark.parametrize("stack", ["networkd", "ifupdown", "NetworkManager"])
-def test_what_is_in_the_kernel_alone_survives_a_change_that_is_put_back(stack: str, make_host: MakeHost) -> None:
+def test_what_is_in_the_kernel_alone_survives_a_change_that_is_roll_back(stack: str, make_host: MakeHost) -> None:
     host = make_host(*STACKS[stack])
     added = (
         ("address", "add", "203.0.113.77/32", "dev", "eth0"),

@@ -9,7 +9,7 @@ from tests.lab.faults import ANOTHER, Halt, Running, ends, guard_pid, log, wholl
 from tests.lab.host import LabHost
 from tests.lab.test_matrix import INTERFACES
 
-SCRIPT = "/etc/init.d/fixed-anchor-put-back"
+SCRIPT = "/etc/init.d/fixed-anchor-roll-back"
 
 
 @pytest.fixture
@@ -22,14 +22,14 @@ def host(make_host: MakeHost, request: pytest.FixtureRequest) -> LabHost:
     return made
 
 
-CUTS = [("sysv", at) for at in ("writing", "waiting", "committing", "putting-back")]
+CUTS = [("sysv", at) for at in ("writing", "waiting", "committing", "rolling-back")]
 
 
 @pytest.mark.parametrize(("host", "at"), [*CUTS, ("openrc", "waiting"), ("openrc", "committing")], indirect=["host"])
 def test_a_power_cut(host: LabHost, at: str) -> None:
     halt = Halt(host, at)
     running = Running(
-        host, *(["--unattended"] if at == "committing" else []), seconds=5 if at == "putting-back" else 60
+        host, *(["--unattended"] if at == "committing" else []), seconds=5 if at == "rolling-back" else 60
     )
     halt.reached()
     assert host.disk(SCRIPT).exists(), log(host)
@@ -37,14 +37,14 @@ def test_a_power_cut(host: LabHost, at: str) -> None:
     running.process.wait(20)
     halt.release()
     host.boot()
-    end = ends(host, "confirmed", "put-back")
+    end = ends(host, "confirmed", "rolled-back")
     assert not host.disk(SCRIPT).exists()
     assert [p for d in ("rc*.d", "runlevels/*") for p in host.disk("/etc").glob(f"{d}/*fixed-anchor*")] == []
     if at == "committing":
         assert end == "confirmed"
         wholly_new(host)
     else:
-        assert end == "put-back"
+        assert end == "rolled-back"
         wholly_old(host, running.before)
 
 
@@ -54,7 +54,7 @@ def test_a_killed_guard(host: LabHost) -> None:
     halt.reached()
     host.disk("/fault/state").unlink()
     host("kill", "-9", guard_pid(host))
-    ends(host, "put-back")
+    ends(host, "rolled-back")
     assert running.ended() == 3, running.said()
     assert "guard: a session of its own" in log(host)
     wholly_old(host, running.before)

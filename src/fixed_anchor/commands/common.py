@@ -21,6 +21,7 @@ from fixed_anchor.machines.standin import standin_of_state_dir
 from fixed_anchor.observe.session import session_address
 from fixed_anchor.planfile.reader import read_plan
 from fixed_anchor.standins.layout import STATE_MARKER
+from fixed_anchor.workflow.linux_host import LinuxHost
 from fixed_anchor.workflow.site import Site
 
 if TYPE_CHECKING:
@@ -68,6 +69,10 @@ class App:
         if self.state_dir is not None and (Path(self.state_dir) / STATE_MARKER).is_file():
             return standin_of_state_dir(Path(self.state_dir))
         return self.here()
+
+    def target(self) -> LinuxHost:
+        """The same as a target of changes."""
+        return LinuxHost(self.machine())
 
     def site(self, plan: str) -> Site:
         return Site(read_plan(Path(plan)), self.here())
@@ -145,7 +150,7 @@ CONFIRM_WITHIN = click.option(
     default=600,
     show_default=True,
     metavar="SECONDS",
-    help="Put the change back unless it is confirmed by then.",
+    help="Roll the change back unless it is confirmed by then.",
 )
 GRACE = click.option(
     "--grace/--no-grace",

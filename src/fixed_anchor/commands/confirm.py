@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import click
 
+from fixed_anchor.change import states
 from fixed_anchor.commands.common import App
 from fixed_anchor.commands.watching import end_of
 from fixed_anchor.core.errors import ChangeOpen, Refused
-from fixed_anchor.engine import driver
 from fixed_anchor.workflow.carry_out import who
 
 
@@ -27,21 +27,21 @@ from fixed_anchor.workflow.carry_out import who
 @click.pass_context
 def command(ctx: click.Context, change: str | None, more_time: int | None, over_old_address: bool) -> None:
     app = App(ctx)
-    machine = app.machine()
+    target = app.target()
     if change is None:
-        change = driver.open_change(machine)
+        change = target.open_change()
         if change is None:
-            raise ChangeOpen(f"no change is open on {machine.name}", remedy="there is nothing to confirm")
-    number = driver.folder_of(machine, change).rpartition("/")[2]
+            raise ChangeOpen(f"no change is open on {target.name}", remedy="there is nothing to confirm")
+    number = target.number(change)
     if more_time is not None:
-        driver.more_time(machine, number, more_time)
-        status = driver.status(machine, number)
-        app.out.print(f"change {number}: put back at {end_of(status)}, in {status.left} s, unless it is confirmed")
+        target.more_time(number, more_time)
+        status = target.status(number)
+        app.out.print(f"change {number}: rolled back at {end_of(status)}, in {status.left} s, unless it is confirmed")
         return
     try:
-        driver.confirm(machine, number, who(), over_old_address)
+        target.decide(number, states.KEEP, who(), over_old_address)
     except Refused as refused:
-        words = app.command_for(machine, f"confirm {number} --over-old-address")
+        words = app.command_for(target.machine, f"confirm {number} --over-old-address")
         raise Refused(refused.what, remedy=f"only if there is no other way: {words}") from None
-    back = app.command_for(machine, f"restore {number}")
-    app.out.print(f"change {number}: confirmed   to go back: {back}", soft_wrap=True)
+    back = app.command_for(target.machine, f"restore {number}")
+    app.out.print(f"change {number}: {states.CONFIRMED}   to go back: {back}", soft_wrap=True)

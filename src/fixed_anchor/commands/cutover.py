@@ -8,6 +8,7 @@ from pathlib import Path
 
 import click
 
+from fixed_anchor.change.change import Terms
 from fixed_anchor.commands.common import (
     CONFIRM_WITHIN,
     GRACE,
@@ -22,17 +23,16 @@ from fixed_anchor.commands.common import (
 from fixed_anchor.commands.watching import watch
 from fixed_anchor.core.addresses import AddressRange
 from fixed_anchor.core.errors import ChangeOpen, InputError, NoAccess
-from fixed_anchor.engine import driver
 from fixed_anchor.machines.here import Here
 from fixed_anchor.reporting.terminal import show_draft, show_findings, show_verify, verdict_line
-from fixed_anchor.workflow.carry_out import about, refuse_unless_accepted
+from fixed_anchor.workflow.carry_out import about, refuse_unless_accepted, told
 from fixed_anchor.workflow.check import check
-from fixed_anchor.workflow.draft import draft_host
 from fixed_anchor.workflow.evidence import load
+from fixed_anchor.workflow.linux_host import LinuxHost
 from fixed_anchor.workflow.verify import verify
 
 
-@click.command(help="Check, save, write, bring into force, verify, and wait for confirmation; else put it all back.")
+@click.command(help="Check, save, write, bring into force, verify, and wait for confirmation; else roll it all back.")
 @PLAN
 @click.option("--host", help="Which host of the plan this is, or which stand-in to change.")
 @POOLS
@@ -62,34 +62,35 @@ def command(
     app = App(ctx)
     passes = acceptances(accepted, because)
     site = app.site(plan)
-    target, machine = site.target(host)
+    planned, machine = site.target(host)
     if isinstance(machine, Here) and os.geteuid() != 0:
         raise NoAccess("a change of this machine needs root", remedy="run it with sudo; nothing was changed")
-    already = driver.open_change(machine)
+    target = LinuxHost(machine)
+    already = target.open_change()
     if already is not None:
         raise ChangeOpen(
             f"change {already} is open on {machine.name}",
             remedy=f"first: {app.command_for(machine, f'confirm {already}')}, or restore {already}",
         )
-    survey = site.survey(target)
+    survey = site.survey(planned)
     if survey is None:
-        raise InputError(f"{target.name} is not reached from here", file=plan, line=target.line)
+        raise InputError(f"{planned.name} is not reached from here", file=plan, line=planned.line)
     # Drafting first: what cannot be written is refused before any packet is sent.
-    drafted = draft_host(site.plan, target, machine, survey, addresses_to_hold(grace, survey))
+    drafted = target.draft(site.plan, planned, survey, addresses_to_hold(grace, survey))
     carried = load(Path(evidence), int(time.time())) if evidence is not None else None
     if carried is not None:
         app.out.print(f"evidence of {evidence}: {carried.age(int(time.time()))}; the wire is looked at afresh")
     with app.status("asking the wire, this takes some 7 seconds"):
-        result = check(site, (target.name,), pools, carried=carried.claims if carried else None)
+        result = check(site, (planned.name,), pools, carried=carried.claims if carried else None)
     show_findings(app.out, result.findings)
     app.out.print(verdict_line(plan, result))
     used = refuse_unless_accepted(result, passes)
-    if not drafted.edits:
-        verified = verify(site, (target.name,))
+    if drafted.content.is_empty:
+        verified = verify(site, (planned.name,))
         if verified.verdict == "as planned":
             show_verify(app.out, verified)
             app.out.print("the files say so already, and it is in force: nothing was changed")
             return
     show_draft(app.out, [drafted])
     notes = about("cutover", plan, drafted, used)
-    ctx.exit(watch(app, machine, drafted, confirm_within, unattended, notes))
+    ctx.exit(watch(app, target, drafted, Terms(confirm_within, unattended, notes, told(notes, drafted))))

@@ -88,7 +88,7 @@ class Walk:
 
     def cutover(self) -> None:
         """The cutover waits for a confirmation, which comes from a second terminal."""
-        self._announce("Bring it into force. Unless it is confirmed, it is put back.", CUTOVER)
+        self._announce("Bring it into force. Unless it is confirmed, it is rolled back.", CUTOVER)
         first = subprocess.Popen(self._argv(CUTOVER), cwd=self.folder)
         verdict = self.folder / STATE / "changes" / "0001" / "verdict"
         until = time.monotonic() + 10

@@ -7,17 +7,18 @@ from pathlib import Path
 
 import click
 
+from fixed_anchor.change.change import Draft
+from fixed_anchor.change.files import encode
 from fixed_anchor.commands.common import CONFIRM_WITHIN, HOSTS, JSON, PLAN, App
 from fixed_anchor.core.errors import Refused, printable
 from fixed_anchor.core.findings import CheckResult
-from fixed_anchor.dialects.protocol import encode
 from fixed_anchor.machines.files import write_beside
 from fixed_anchor.reporting.documents import as_text, draft_document
 from fixed_anchor.reporting.terminal import show_draft, show_findings, show_server_drafts
 from fixed_anchor.workflow.carried import runbook_of
 from fixed_anchor.workflow.check import check_with_knowledge
 from fixed_anchor.workflow.dhcp_server import draft_reservations
-from fixed_anchor.workflow.draft import HostDraft, draft
+from fixed_anchor.workflow.draft import draft
 from fixed_anchor.workflow.site import Site
 
 
@@ -53,7 +54,7 @@ def command(
     servers = draft_reservations(site, checked.known, checked.result.findings)
     if output is not None:
         for made in drafts:
-            for edit in made.edits:
+            for edit in made.content.edits:
                 if edit.after is not None:
                     target = Path(output) / made.host / edit.path.lstrip("/")
                     write_beside(target, encode(edit.after.text), edit.after.mode)
@@ -71,7 +72,7 @@ def command(
 
 
 def _write_runbooks(
-    app: App, site: Site, plan: str, drafts: list[HostDraft], checked: CheckResult, within: int, folder: str
+    app: App, site: Site, plan: str, drafts: list[Draft], checked: CheckResult, within: int, folder: str
 ) -> None:
     """One runbook a host. Refused while a blocker stands: nobody looks again before it is run."""
     blockers = [f for f in checked.findings if f.stops and not f.undetermined]
@@ -80,7 +81,7 @@ def _write_runbooks(
         raise Refused("no runbook is made while a blocker stands", remedy="see the findings above")
     for made in drafts:
         survey = site.survey(site.plan.hosts[made.host])
-        if survey is None or not made.edits:
+        if survey is None or not made.content.edits:
             app.err.print(f"{made.host}: the files say so already; no runbook is needed")
             continue
         open_questions = tuple(f for f in checked.findings if f.undetermined and f.host in (None, made.host))

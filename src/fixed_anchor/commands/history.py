@@ -8,7 +8,6 @@ from rich.text import Text
 
 from fixed_anchor.commands.common import JSON, App
 from fixed_anchor.core.errors import printable
-from fixed_anchor.engine import driver
 from fixed_anchor.reporting.documents import as_text
 from fixed_anchor.reporting.terminal import STYLES
 from fixed_anchor.workflow.history import Past, history
@@ -20,14 +19,14 @@ from fixed_anchor.workflow.history import Past, history
 @click.pass_context
 def command(ctx: click.Context, change: str | None, as_json: bool) -> None:
     app = App(ctx)
-    machine = app.machine()
-    chosen = driver.folder_of(machine, change).rpartition("/")[2] if change else None
-    past = [p for p in history(machine) if chosen in (None, p.number)]
+    target = app.target()
+    chosen = target.number(change) if change else None
+    past = [p for p in history(target) if chosen in (None, p.number)]
     if as_json:
         click.echo(as_text({"format": 1, "changes": [_document(p) for p in past]}))
         return
     if not past:
-        app.out.print(f"there was no change on {machine.name} yet")
+        app.out.print(f"there was no change on {target.name} yet")
     table = Table(box=None, show_header=False, padding=(0, 2, 0, 0))
     for entry in past:
         state = Text(entry.state, style=STYLES.get(entry.state, "bold"))

@@ -20,8 +20,8 @@ from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.planfile.reader import read_plan
 from fixed_anchor.planfile.writer import plan_text
 from fixed_anchor.reporting.documents import survey_document
-from fixed_anchor.workflow.carry_out import own_vantage
 from fixed_anchor.workflow.propose import propose, with_pick, with_site
+from fixed_anchor.workflow.site import own_vantage
 
 
 def _address(ctx: click.Context, param: click.Parameter, value: str | None) -> IPAddress | None:

@@ -6,19 +6,19 @@ import os
 
 import click
 
+from fixed_anchor.change import states
+from fixed_anchor.change.change import Terms
 from fixed_anchor.commands.common import CONFIRM_WITHIN, GRACE, UNATTENDED, App, addresses_to_hold
 from fixed_anchor.commands.watching import watch
 from fixed_anchor.core.errors import InputError, NoAccess
-from fixed_anchor.engine import driver
 from fixed_anchor.machines.here import Here
-from fixed_anchor.machines.protocol import Machine
-from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.reporting.terminal import show_draft
-from fixed_anchor.workflow.carry_out import about, who
-from fixed_anchor.workflow.restore import later_ones, restore_draft
+from fixed_anchor.workflow.carry_out import about, told, who
+from fixed_anchor.workflow.linux_host import LinuxHost
+from fixed_anchor.workflow.restore import later_ones
 
 
-@click.command(help="Put the open change back at once; or bring a confirmed change's former files back, guarded.")
+@click.command(help="Roll the open change back at once; or bring a confirmed change's former files back, guarded.")
 @click.argument("change", required=False)
 @CONFIRM_WITHIN
 @GRACE
@@ -26,29 +26,29 @@ from fixed_anchor.workflow.restore import later_ones, restore_draft
 @click.pass_context
 def command(ctx: click.Context, change: str | None, confirm_within: int, grace: bool | None, unattended: bool) -> None:
     app = App(ctx)
-    machine = app.machine()
-    if isinstance(machine, Here) and os.geteuid() != 0:
+    target = app.target()
+    if isinstance(target.machine, Here) and os.geteuid() != 0:
         raise NoAccess("a change of this machine needs root", remedy="run it with sudo; nothing was changed")
-    already = driver.open_change(machine)
+    already = target.open_change()
     if change is None:
-        change = already or _latest_confirmed(machine)
-    number = driver.folder_of(machine, change).rpartition("/")[2]
+        change = already or _latest_confirmed(target)
+    number = target.number(change)
     if number == already:
-        driver.put_back(machine, number, who())
-        app.out.print(f"change {number}: put-back   the state is as it was before")
+        target.decide(number, states.ROLL_BACK, who())
+        app.out.print(f"change {number}: {states.ROLLED_BACK}   the state is as it was before")
         return
-    later = later_ones(machine, number)
+    later = later_ones(target.machine, number)
     if later:
         app.out.print(f"going back behind change {number} undoes the later ones too: {', '.join(later)}")
-    drafted = restore_draft(machine, number, addresses_to_hold(grace, take_stock(machine)))
+    drafted = target.restore_draft(number, addresses_to_hold(grace, target.survey()))
     show_draft(app.out, [drafted])
     notes = about("restore", None, drafted, [])
     notes |= {"restores": number, "undoes": list(later)}
-    ctx.exit(watch(app, machine, drafted, confirm_within, unattended, notes))
+    ctx.exit(watch(app, target, drafted, Terms(confirm_within, unattended, notes, told(notes, drafted))))
 
 
-def _latest_confirmed(machine: Machine) -> str:
-    for number in reversed(driver.numbers(machine)):
-        if driver.status(machine, number).state == "confirmed":
+def _latest_confirmed(target: LinuxHost) -> str:
+    for number in reversed(target.numbers()):
+        if target.status(number).state == states.CONFIRMED:
             return number
-    raise InputError(f"there is no change to restore on {machine.name}")
+    raise InputError(f"there is no change to restore on {target.name}")

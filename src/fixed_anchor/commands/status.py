@@ -5,45 +5,46 @@ from __future__ import annotations
 import click
 from rich.text import Text
 
+from fixed_anchor.change import states
 from fixed_anchor.commands.common import JSON, App
-from fixed_anchor.commands.watching import WHAT_GOES_ON, end_of
+from fixed_anchor.commands.watching import end_of
 from fixed_anchor.core.errors import EXIT_STUCK, printable
-from fixed_anchor.engine import driver
-from fixed_anchor.machines.here import Here
 from fixed_anchor.reporting.documents import as_text, status_document
 from fixed_anchor.reporting.terminal import STYLES
 
 
-@click.command(help="The open change: its state, when it is put back, and how to keep it.")
+@click.command(help="The open change: its state, when it is rolled back, and how to keep it.")
 @JSON
 @click.pass_context
 def command(ctx: click.Context, as_json: bool) -> None:
     app = App(ctx)
-    machine = app.machine()
-    number = driver.open_change(machine)
-    status = driver.status(machine, number) if number else None
+    target = app.target()
+    machine = target.machine
+    number = target.open_change()
+    status = target.status(number) if number else None
     ends = end_of(status) if status and status.left is not None else None
     if as_json:
         click.echo(as_text(status_document(status, ends)))
     elif status is None:
         app.out.print(f"no change is open on {machine.name}")
-        known = driver.numbers(machine)
+        known = target.numbers()
         if known:
-            last = driver.status(machine, known[-1])
-            at_boot = " at boot; the network has not been looked at since" if last.put_back_at_boot else ""
-            app.out.print(f"the last one, {last.number} on {last.interface}, is {last.state}{at_boot}")
+            last = target.status(known[-1])
+            at_boot = " at boot; the network has not been looked at since" if last.rolled_back_at_boot else ""
+            app.out.print(f"the last one, {last.number} on {last.interface}, is {states.shown(last.state)}{at_boot}")
     else:
         line = Text(f"change {status.number} on {status.interface}: ")
-        line.append(status.state, style=STYLES.get(status.state, "bold"))
-        goes_on = WHAT_GOES_ON.get(status.state, "")
-        if status.verdict and status.state == "waiting":
+        line.append(states.shown(status.state), style=STYLES.get(status.state, "bold"))
+        row = states.STATES.get(status.state)
+        goes_on = row.goes_on if row is not None else ""
+        if status.verdict and status.state == states.WAITING:
             goes_on = "in force and looked at; it waits for its confirmation"
         line.append(f"   {goes_on}", style="dim")
         app.out.print(line)
         if status.verdict:
             app.out.print(f"  verification: {status.verdict}")
-        if status.state == "waiting" and ends:
-            app.out.print(f"  put back at {ends}, in {status.left} s, unless it is confirmed")
+        if status.state == states.WAITING and ends:
+            app.out.print(f"  rolled back at {ends}, in {status.left} s, unless it is confirmed")
         for fact in status.held:
             app.out.print(f"  held until then: {printable(fact)}")
         if not status.guard_alive:
@@ -52,8 +53,8 @@ def command(ctx: click.Context, as_json: bool) -> None:
         app.out.print(f"  keep it:    {keep}", soft_wrap=True)
         app.out.print(f"  more time:  {keep} --more-time 600", soft_wrap=True)
         app.out.print(f"  go back:    {app.command_for(machine, f'restore {status.number}')}", soft_wrap=True)
-        if isinstance(machine, Here):
-            plain = " ".join(driver.engine_command(machine, status.number, "confirm"))
+        plain = target.command_without_tool(status.number, "confirm")
+        if plain is not None:
             app.out.print(f"  keep it without Python:  {plain}", soft_wrap=True)
-    if status is not None and status.state == "stuck":
+    if status is not None and status.state == states.STUCK:
         ctx.exit(EXIT_STUCK)

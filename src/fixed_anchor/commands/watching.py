@@ -8,25 +8,14 @@ from rich.console import Console
 from rich.status import Status
 from rich.text import Text
 
+from fixed_anchor.change import states
+from fixed_anchor.change.change import ChangeStatus, Draft, Terms
 from fixed_anchor.commands.common import App
 from fixed_anchor.core.errors import EXIT_INTERRUPTED, printable
-from fixed_anchor.engine import driver
-from fixed_anchor.engine.driver import ChangeStatus
-from fixed_anchor.machines.protocol import Machine
+from fixed_anchor.core.verification import VerifyResult
 from fixed_anchor.reporting.terminal import STYLES, show_diff, show_verify
-from fixed_anchor.workflow.carry_out import DraftOutdated, Outcome, carry_out, own_vantage
-from fixed_anchor.workflow.draft import HostDraft
-from fixed_anchor.workflow.verify import VerifyResult
-
-WHAT_GOES_ON = {
-    "prepared": "copies are saved, the guard is armed",
-    "leaving": "the old state is being left",
-    "writing": "the files are being written",
-    "activating": "the network stack is being told",
-    "waiting": "in force; it is being verified",
-    "committing": "decided: it is kept",
-    "putting-back": "the former files are being put back",
-}
+from fixed_anchor.workflow.carry_out import Outcome, carry_out
+from fixed_anchor.workflow.linux_host import DraftOutdated, LinuxHost
 
 
 def end_of(status: ChangeStatus) -> str:
@@ -37,9 +26,10 @@ def end_of(status: ChangeStatus) -> str:
 class Watcher:
     """Prints the progress of one change."""
 
-    def __init__(self, app: App, machine: Machine, unattended: bool) -> None:
+    def __init__(self, app: App, target: LinuxHost, unattended: bool) -> None:
         self.app = app
-        self.machine = machine
+        self.target = target
+        self.machine = target.machine
         self.unattended = unattended
         self.out: Console = app.out
         self._state = ""
@@ -55,17 +45,18 @@ class Watcher:
         if verified is not None and not self._told_verified:
             self._told_verified = True
             show_verify(self.out, verified)
-        if status.state == "waiting" and self._told_verified and not self.unattended and status.decision is None:
+        if status.state == states.WAITING and self._told_verified and not self.unattended and status.decision is None:
             self._say_how_to_keep(status)
 
     def _say_state(self, status: ChangeStatus) -> None:
-        if status.state in WHAT_GOES_ON:
+        row = states.STATES.get(status.state)
+        if row is not None and status.is_open and status.state not in (states.NOT_BEGUN, states.STUCK):
             line = Text().append(time.strftime("%H:%M:%S  "), style="dim")
-            line.append(f"{status.state:<13}", style="bold").append(WHAT_GOES_ON[status.state])
+            line.append(f"{status.state:<13}", style="bold").append(row.goes_on)
             self.out.print(line)
 
     def _say_how_to_keep(self, status: ChangeStatus) -> None:
-        text = f"put back at {end_of(status)}, in {status.left} s, unless it is confirmed"
+        text = f"rolled back at {end_of(status)}, in {status.left} s, unless it is confirmed"
         if self._countdown is None:
             keep = self.app.command_for(self.machine, f"confirm {status.number}")
             back = self.app.command_for(self.machine, f"restore {status.number}")
@@ -90,29 +81,21 @@ class Watcher:
         self.stop()
         if not self._number:
             return
-        status = driver.status(self.machine, self._number)
+        status = self.target.status(self._number)
         if status.is_open:
             keep = self.app.command_for(self.machine, f"confirm {status.number}")
             self.app.err.print(
-                f"change {status.number} goes on without this terminal: put back at {end_of(status)} "
+                f"change {status.number} goes on without this terminal: rolled back at {end_of(status)} "
                 f"unless it is confirmed with: {keep}",
                 soft_wrap=True,
             )
 
 
-def watch(
-    app: App,
-    machine: Machine,
-    draft: HostDraft,
-    confirm_within: int,
-    unattended: bool,
-    notes: dict[str, object],
-) -> int:
+def watch(app: App, target: LinuxHost, draft: Draft, terms: Terms) -> int:
     """Carries a change out under the eyes of the operator; returns the exit status."""
-    watcher = Watcher(app, machine, unattended)
-    vantages = {config.interface: own_vantage(machine, config.interface) for config in draft.wanted}
+    watcher = Watcher(app, target, terms.unattended)
     try:
-        outcome = carry_out(machine, draft, vantages, confirm_within, unattended, notes, watcher)
+        outcome = carry_out(target, draft, terms, watcher)
     except DraftOutdated as outdated:
         for edit in outdated.edits:
             show_diff(app.out, edit)
@@ -122,22 +105,22 @@ def watch(
         return EXIT_INTERRUPTED
     finally:
         watcher.stop()
-    if outcome.verified is not None and outcome.state == "confirmed" and draft.held:
+    if outcome.verified is not None and outcome.state == states.CONFIRMED and draft.held:
         app.out.print("the old address has gone; looked at once more:")
         show_verify(app.out, outcome.verified)
-    say_outcome(app, machine, outcome)
+    say_outcome(app, target, outcome)
     return outcome.exit_status
 
 
-def say_outcome(app: App, machine: Machine, outcome: Outcome) -> None:
+def say_outcome(app: App, target: LinuxHost, outcome: Outcome) -> None:
     number = outcome.number
     line = Text(f"change {number}: ").append(outcome.state, style=STYLES.get(outcome.state, "bold"))
-    if outcome.state == "confirmed":
-        back = app.command_for(machine, f"restore {number}")
+    if outcome.state == states.CONFIRMED:
+        back = app.command_for(target.machine, f"restore {number}")
         line.append(f"   to go back: {back}", style="default")
-    elif outcome.state == "put-back":
+    elif outcome.state == states.ROLLED_BACK:
         line.append("   the state is as it was before", style="default")
     else:
-        log = f"{driver.changes_folder(machine)}/{number}/log"
-        line.append(f"   it could not be put back; the log says what is left to do: {log}", style="default")
+        log = f"{target.record_folder(number)}/log"
+        line.append(f"   it could not be rolled back; the log says what is left to do: {log}", style="default")
     app.out.print(line, soft_wrap=True)

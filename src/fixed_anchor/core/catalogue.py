@@ -430,7 +430,7 @@ _ROWS: tuple[tuple[str, str, str, str, str, str], ...] = (
         "host",
         _N,
         "your session comes in through this interface",
-        "If the change goes wrong you lose it; the guard then puts the change back.",
+        "If the change goes wrong you lose it; the guard then rolls the change back.",
         "Keep a second way in at hand.",
     ),
 )

@@ -1,4 +1,4 @@
-"""What an interface is, or shall be, configured with: the words all dialects are translated to."""
+"""What an interface is, or shall be, configured with: the words all formats are translated to."""
 
 from __future__ import annotations
 
@@ -117,7 +117,7 @@ class Place(msgspec.Struct, frozen=True, order=True, gc=False):
 
 
 class LinkFacts(msgspec.Struct, frozen=True):
-    """What a dialect may match an interface by beside its name, and what it must know of it as it runs.
+    """What a format may match an interface by beside its name, and what it must know of it as it runs.
 
     ``held`` are the addresses of the kernel (link-local ones left out), ``leased`` those of them
     that come from a lease, ``client`` the program that a lease client of its own process runs.

@@ -6,10 +6,13 @@ to do about it, and carries the exit status of the command that it ends.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
+
 EXIT_DONE = 0
 EXIT_AGAINST = 1
 EXIT_USAGE = 2
-EXIT_PUT_BACK = 3
+EXIT_ROLLED_BACK = 3
 EXIT_NO_ACCESS = 4
 EXIT_STUCK = 5
 EXIT_UNDETERMINED = 6
@@ -79,6 +82,17 @@ class AnchorError(Exception):
         return printable(text)
 
 
+@contextmanager
+def located(file: str, line: int | None) -> Iterator[None]:
+    """Gives errors that name no place the one in the plan that led to them."""
+    try:
+        yield
+    except AnchorError as error:
+        if error.file is None:
+            error.file, error.line = file, line
+        raise
+
+
 class InputError(AnchorError):
     """A file or an argument that cannot be read as what it should be."""
 
@@ -112,6 +126,6 @@ class ChangeOpen(AnchorError):
 
 
 class Stuck(AnchorError):
-    """A change could not be put back; a person is needed."""
+    """A change could not be rolled back; a person is needed."""
 
     exit_status = EXIT_STUCK

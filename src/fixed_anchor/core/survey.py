@@ -74,7 +74,7 @@ class SurveyedInterface(msgspec.Struct, frozen=True):
 class HostSurvey(msgspec.Struct, frozen=True):
     """All interfaces of one host (loopback left out), and the stack in charge.
 
-    ``stack`` is the name of a dialect, or ``None`` with the reason in ``stack_evidence``.
+    ``stack`` is the name of a format, or ``None`` with the reason in ``stack_evidence``.
     ``running`` is false where only files were read (an image, a template).
     ``rules_by_hand`` are routing rules that no stack made, as the commands that set them again.
     """

@@ -42,6 +42,25 @@ def verdict_of(checks: Iterable[VerifyCheck]) -> str:
     return AS_PLANNED
 
 
+class VerifyResult(msgspec.Struct, frozen=True):
+    """All checks that were made, and what they amount to."""
+
+    checks: tuple[VerifyCheck, ...]
+
+    @property
+    def verdict(self) -> str:
+        return verdict_of(self.checks)
+
+    def lines(self) -> Iterator[str]:
+        """Each check in a line, for a log."""
+        for check in self.checks:
+            what = check.observed if check.expected in check.observed else f"{check.expected}: {check.observed}"
+            if check.outcome != PASS:
+                what += f" ({check.why})"
+            where = f" on {check.interface}" if check.interface else ""
+            yield f"{check.outcome}: {check.code}{where}: {what}"
+
+
 def state_checks(host: str, wanted: InterfaceConfig, found: SurveyedInterface, seen_from: str) -> Iterator[VerifyCheck]:
     """What the kernel, the resolver and the files say, held against ``wanted``."""
 

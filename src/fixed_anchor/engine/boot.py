@@ -1,4 +1,4 @@
-"""What puts an unconfirmed change back at boot, for each kind of init.
+"""What rolls an unconfirmed change back at boot, for each kind of init.
 
 It exists only while a change is open, and runs once the local file systems are there and
 before anything reads the interface files.
@@ -6,18 +6,19 @@ before anything reads the interface files.
 
 from __future__ import annotations
 
+from fixed_anchor.daemons import DAEMONS
 from fixed_anchor.machines.protocol import Machine
 
 _SYSTEMD = """\
 # Exists only while an address change is open. Without confirmation before the machine
-# went down, this puts the former files back before any network service reads them.
+# went down, this brings the former files back before any network service reads them.
 [Unit]
-Description=Fixed Anchor: put back an unconfirmed address change
+Description=Fixed Anchor: roll back an unconfirmed address change
 DefaultDependencies=no
 RequiresMountsFor=/etc {folder}
 After=local-fs.target
 Wants=network-pre.target
-Before=network-pre.target systemd-networkd.service NetworkManager.service networking.service network.service
+Before=network-pre.target {units}
 Before=sysinit.target shutdown.target
 Conflicts=shutdown.target
 
@@ -33,13 +34,13 @@ WantedBy=sysinit.target
 _SYSV = """\
 #!/bin/sh
 ### BEGIN INIT INFO
-# Provides:          fixed-anchor-put-back
+# Provides:          fixed-anchor-roll-back
 # Required-Start:    mountall $local_fs
 # Required-Stop:
 # X-Start-Before:    networking ifupdown-clean $network
 # Default-Start:     S
 # Default-Stop:
-# Short-Description: Put back an unconfirmed address change
+# Short-Description: Roll back an unconfirmed address change
 ### END INIT INFO
 # Exists only while an address change is open.
 case ${{1-}} in
@@ -50,10 +51,10 @@ esac
 _OPENRC = """\
 #!/sbin/openrc-run
 # Exists only while an address change is open.
-description="Put back an unconfirmed address change"
+description="Roll back an unconfirmed address change"
 depend() {{
     {after}
-    before net network networking NetworkManager dhcpcd
+    before net {services} dhcpcd
 }}
 start() {{
     /bin/sh {folder}/engine.sh boot {folder}
@@ -64,25 +65,25 @@ start() {{
 INITS = {
     "systemd": (
         _SYSTEMD,
-        "/etc/systemd/system/fixed-anchor-put-back.service",
+        "/etc/systemd/system/fixed-anchor-roll-back.service",
         "644",
-        "/etc/systemd/system/sysinit.target.wants/fixed-anchor-put-back.service",
+        "/etc/systemd/system/sysinit.target.wants/fixed-anchor-roll-back.service",
     ),
-    "sysv": (_SYSV, "/etc/init.d/fixed-anchor-put-back", "755", "/etc/rcS.d/S01fixed-anchor-put-back"),
+    "sysv": (_SYSV, "/etc/init.d/fixed-anchor-roll-back", "755", "/etc/rcS.d/S01fixed-anchor-roll-back"),
     # The same, where insserv(8) works the order out beforehand.
-    "sysv-insserv": (_SYSV, "/etc/init.d/fixed-anchor-put-back", "755", "/etc/rcS.d/S01fixed-anchor-put-back"),
+    "sysv-insserv": (_SYSV, "/etc/init.d/fixed-anchor-roll-back", "755", "/etc/rcS.d/S01fixed-anchor-roll-back"),
     "openrc": (
         _OPENRC.replace("{after}", "need localmount"),
-        "/etc/init.d/fixed-anchor-put-back",
+        "/etc/init.d/fixed-anchor-roll-back",
         "755",
-        "/etc/runlevels/boot/fixed-anchor-put-back",
+        "/etc/runlevels/boot/fixed-anchor-roll-back",
     ),
     # Debian's OpenRC starts what was in rcS.d, the network among it, in the run level before that.
     "openrc-sysinit": (
         _OPENRC.replace("{after}", "after mountall.sh localmount"),
-        "/etc/init.d/fixed-anchor-put-back",
+        "/etc/init.d/fixed-anchor-roll-back",
         "755",
-        "/etc/runlevels/sysinit/fixed-anchor-put-back",
+        "/etc/runlevels/sysinit/fixed-anchor-roll-back",
     ),
 }
 
@@ -107,8 +108,10 @@ def boot_files(init: str, folder: str) -> dict[str, bytes]:
     if init not in INITS:
         return {}
     text, path, mode, wants = INITS[init]
+    units = [daemon.unit for daemon in DAEMONS.values()]
+    services = [unit.removesuffix(".service") for unit in units]
     files = {
-        "boot-unit": text.format(folder=folder),
+        "boot-unit": text.format(folder=folder, units=" ".join(units), services=" ".join(services)),
         "boot-unit-path": f"{path}\n",
         "boot-unit-mode": f"{mode}\n",
         "boot-unit-wants": f"{wants}\n",

@@ -6,15 +6,17 @@ nothing needs quoting; what cannot be written that way is refused.
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterable
 
-import msgspec
-
+from fixed_anchor.change.change import Terms
+from fixed_anchor.change.content import FileContent
+from fixed_anchor.change.files import FileEdit, encode
+from fixed_anchor.change.steps import Fed, argv_of
 from fixed_anchor.core.errors import InputError
-from fixed_anchor.dialects.protocol import Fed, FileEdit, Steps, argv_of, encode
 from fixed_anchor.engine.boot import boot_files
 
-#: Phases of the steps, as the engine calls them, and their field in :class:`Steps`.
+#: Phases of the steps, as the engine calls them, and their field in :class:`~fixed_anchor.change.steps.Steps`.
 PHASES = {
     "leave": "leave",
     "activate": "activate",
@@ -29,33 +31,6 @@ PHASES = {
 }
 
 
-class Change(msgspec.Struct, frozen=True):
-    """What is to be done on one host: edits of files, the steps around them, and how it is guarded.
-
-    ``interfaces`` are those whose state must come back when the change is put back.
-    ``confirm_within`` is in seconds, counted from activation. ``unattended`` lets a
-    favourable verification confirm. ``about`` is kept for the history, as JSON, and
-    ``told`` are its lines in the log.
-
-    Where old addresses are held until the decision, ``edits`` are the files with them,
-    ``finals`` the texts without, by path; ``held`` are the facts that then end, as the
-    engine observes them, and ``held_until`` the uptime in seconds at which they must.
-    ``expect`` are the facts that the engine's own small checks ask for.
-    """
-
-    interfaces: tuple[str, ...]
-    edits: tuple[FileEdit, ...]
-    steps: Steps
-    confirm_within: int
-    unattended: bool
-    about: bytes
-    told: tuple[str, ...] = ()
-    finals: tuple[tuple[str, str], ...] = ()
-    held: tuple[str, ...] = ()
-    held_until: int | None = None
-    expect: tuple[str, ...] = ()
-
-
 def engine_source() -> bytes:
     """The text of ``engine.sh``."""
     from importlib import resources
@@ -63,11 +38,14 @@ def engine_source() -> bytes:
     return resources.files(__package__).joinpath("engine.sh").read_bytes()
 
 
-def as_files(change: Change, folder: str, init: str) -> dict[str, tuple[bytes, int]]:
-    """Every file of the change, by its path below ``folder``, with its mode bits.
+def as_files(
+    content: FileContent, terms: Terms, folder: str, init: str, held_until: int | None = None
+) -> dict[str, tuple[bytes, int]]:
+    """Every file of a change, by its path below ``folder``, with its mode bits.
 
     ``init`` is what boots the host, a word of :data:`~fixed_anchor.engine.boot.INITS` or
-    empty. Raises :class:`InputError` for a path or argument that cannot be written one a line.
+    empty. ``held_until`` is the uptime in seconds at which what is held must end. Raises
+    :class:`InputError` for a path or argument that cannot be written one a line.
     """
     files: dict[str, tuple[bytes, int]] = {}
 
@@ -75,23 +53,23 @@ def as_files(change: Change, folder: str, init: str) -> dict[str, tuple[bytes, i
         files[path] = (data, 0o600)
 
     files["engine.sh"] = (engine_source(), 0o700)
-    put("interface", _lines(change.interfaces))
-    put("confirm-within", b"%d\n" % change.confirm_within)
+    put("interface", _lines(content.interfaces))
+    put("confirm-within", b"%d\n" % terms.confirm_within)
     put("launch", b"systemd\n" if init == "systemd" else b"session\n")
-    put("about.json", change.about)
-    put("about", _lines(" ".join(line.split()) for line in change.told))
-    put("expect", _lines(change.expect))
-    if change.unattended:
+    put("about.json", json.dumps(terms.notes, indent=1).encode())
+    put("about", _lines(" ".join(line.split()) for line in terms.told))
+    put("expect", _lines(content.expect))
+    if terms.unattended:
         put("unattended", b"")
     for name, data in boot_files(init, folder).items():
         put(name, data)
-    if change.held:
-        put("held", _lines(change.held))
-    if change.held_until is not None:
-        put("held-until", b"%d\n" % change.held_until)
-    finals = dict(change.finals)
+    if content.held:
+        put("held", _lines(content.held))
+    if held_until is not None:
+        put("held-until", b"%d\n" % held_until)
+    finals = dict(content.finals)
     manifest = b""
-    for number, edit in enumerate(change.edits, 1):
+    for number, edit in enumerate(content.edits, 1):
         manifest += _line(_manifest_line(number, edit))
         if edit.before is not None:
             put(f"was/{number}", encode(edit.before.text))
@@ -106,7 +84,7 @@ def as_files(change: Change, folder: str, init: str) -> dict[str, tuple[bytes, i
                 put(f"final/{number}", encode(final))
     put("manifest", manifest)
     for phase, field in PHASES.items():
-        for number, step in enumerate(getattr(change.steps, field), 1):
+        for number, step in enumerate(getattr(content.steps, field), 1):
             put(f"steps/{phase}/{number:02d}", _lines(argv_of(step)))
             if isinstance(step, Fed):
                 put(f"input/{phase}/{number:02d}", encode(step.text))

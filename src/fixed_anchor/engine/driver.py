@@ -1,15 +1,18 @@
-"""Calls the engine's verbs on a machine, and reads what it keeps."""
+"""Calls the verbs of the shell engine on a machine, and reads what it keeps.
+
+It knows states, numbers and words, and nothing of what a change consists of.
+"""
 
 from __future__ import annotations
 
-import msgspec
+import json
+from collections.abc import Callable, Mapping
+from typing import Any
 
+from fixed_anchor.change import states
+from fixed_anchor.change.change import ChangeStatus
 from fixed_anchor.core.errors import AnchorError, ChangeOpen, InputError, NoAccess, Refused, Stuck, printable
-from fixed_anchor.engine.boot import init_of
-from fixed_anchor.engine.data import Change, as_files
 from fixed_anchor.machines.protocol import Machine, Ran
-
-FINAL = ("confirmed", "put-back")
 
 _ERRORS: dict[int, type[AnchorError]] = {
     1: Refused,
@@ -19,41 +22,30 @@ _ERRORS: dict[int, type[AnchorError]] = {
     7: ChangeOpen,
 }
 
+#: Every file of a change by its path in the change's folder, with its mode bits.
+Data = Mapping[str, tuple[bytes, int]]
 
-class ChangeStatus(msgspec.Struct, frozen=True):
-    """What the engine says of one change.
-
-    ``left`` is the number of seconds until the deadline, ``None`` before activation. ``held``
-    are facts that end with the decision: old addresses.
-    """
-
-    number: str
-    state: str
-    interface: str
-    left: int | None = None
-    guard_alive: bool = False
-    decision: str | None = None
-    verdict: str | None = None
-    put_back_at_boot: bool = False
-    held: tuple[str, ...] = ()
-
-    @property
-    def is_open(self) -> bool:
-        return self.state not in FINAL
+#: What the verb was called by earlier versions, whose engine lies in the folders of their changes.
+_ROLL_BACK, _FORMER_ROLL_BACK = "roll-back", "put-back"
 
 
 def changes_folder(machine: Machine) -> str:
     return f"{machine.state_dir}/changes"
 
 
-def folder_of(machine: Machine, number: str) -> str:
-    """The folder of a change; ``number`` as typed (``7`` or ``0007``). Raises :class:`InputError`."""
-    if not number.isdecimal() or len(number) > 6:
-        raise InputError(f"{number!r} is no change", expected="its number, such as 0007")
-    name = f"{int(number):04d}"
+def number_of(machine: Machine, typed: str) -> str:
+    """The change that was typed as ``7`` or ``0007``. Raises :class:`InputError`."""
+    if not typed.isdecimal() or len(typed) > 6:
+        raise InputError(f"{typed!r} is no change", expected="its number, such as 0007")
+    name = f"{int(typed):04d}"
     if name not in numbers(machine):
         raise InputError(f"there is no change {name} on {machine.name}", remedy="see `fixed-anchor status`")
-    return f"{changes_folder(machine)}/{name}"
+    return name
+
+
+def folder_of(machine: Machine, number: str) -> str:
+    """The folder of a change that exists; ``number`` as typed. Raises :class:`InputError`."""
+    return f"{changes_folder(machine)}/{number_of(machine, number)}"
 
 
 def numbers(machine: Machine) -> list[str]:
@@ -69,15 +61,18 @@ def open_change(machine: Machine) -> str | None:
     return target if status(machine, target).is_open else None
 
 
-def lay_down(machine: Machine, change: Change) -> str:
-    """Writes the data of a new change to the machine and returns its number. Touches nothing else."""
+def lay_down(machine: Machine, data_in: Callable[[str], Data]) -> str:
+    """Writes the data of a new change to the machine and returns its number. Touches nothing else.
+
+    ``data_in`` gives the data for the folder that the change gets.
+    """
     machine.make_folder(changes_folder(machine))
     taken = numbers(machine)
     number = int(taken[-1]) + 1 if taken else 1
     while not machine.make_folder(f"{changes_folder(machine)}/{number:04d}"):
         number += 1
     folder = f"{changes_folder(machine)}/{number:04d}"
-    for path, (data, mode) in as_files(change, folder, init_of(machine)).items():
+    for path, (data, mode) in data_in(folder).items():
         machine.put(f"{folder}/{path}", data, mode)
     return f"{number:04d}"
 
@@ -127,23 +122,45 @@ def more_time(machine: Machine, number: str, seconds: int) -> None:
     _checked(_verb(machine, number, "more-time", str(seconds)))
 
 
-def put_back(machine: Machine, number: str, who: str) -> None:
-    """Puts an open change back, and waits until that is so. Raises :class:`Stuck`."""
-    _checked(_verb(machine, number, "put-back", who, timeout=300))
+def roll_back(machine: Machine, number: str, who: str) -> None:
+    """Rolls an open change back, and waits until that is so. Raises :class:`Stuck`."""
+    engine = machine.read(f"{changes_folder(machine)}/{number}/engine.sh")
+    verb = _ROLL_BACK if engine is None or f"{_ROLL_BACK} " in engine.text else _FORMER_ROLL_BACK
+    _checked(_verb(machine, number, verb, who, timeout=300))
 
 
 def status(machine: Machine, number: str) -> ChangeStatus:
-    """What the engine says of a change."""
+    """What the engine says of a change, whatever version of it began the change."""
     lines = _checked(_verb(machine, number, "status")).out.splitlines()
     said = dict(line.partition(" ")[::2] for line in lines)
+    decision = said.get("decision")
     return ChangeStatus(
         number=number,
-        state=said.get("state") or "not begun",
+        state=states.current(said.get("state", "")),
         interface=said.get("interface", "").strip(),
         left=int(said["left"]) if "left" in said else None,
         guard_alive=said.get("guard") == "alive",
-        decision=said.get("decision"),
+        decision=states.current(decision) if decision else None,
         verdict=said.get("verdict"),
-        put_back_at_boot="put-back-at-boot" in said,
+        rolled_back_at_boot="rolled-back-at-boot" in said or "put-back-at-boot" in said,
         held=tuple(fact for fact in said.get("held", "").split(";") if fact),
     )
+
+
+def notes(machine: Machine, number: str) -> dict[str, Any]:
+    """The notes of a change. Raises :class:`InputError` where they are broken."""
+    path = f"{changes_folder(machine)}/{number}/about.json"
+    file = machine.read(path)
+    try:
+        said = json.loads(file.text) if file else {}
+    except ValueError:
+        said = None
+    if not isinstance(said, dict):
+        raise InputError("the notes of the change are broken", file=path, expected="a JSON object")
+    return said
+
+
+def log(machine: Machine, number: str) -> tuple[str, ...]:
+    """The lines of the log of a change."""
+    file = machine.read(f"{changes_folder(machine)}/{number}/log")
+    return tuple(file.text.splitlines()) if file else ()

@@ -1,16 +1,16 @@
 #!/bin/sh
-# The engine of Fixed Anchor: carries out one change on a host, and puts it back.
+# The engine of Fixed Anchor: carries out one change on a host, and rolls it back.
 #   engine.sh VERB CHANGE-FOLDER [WORD [WORD]]
 # It is the same for every change. What belongs to one change is data in its folder (the
 # table in docs/design.md says which file means what); what is kept there is state, saved/,
 # baseline/, deadline, decision and log. The rules everything relies on:
-#   1. Only the guard moves the state. Everybody else leaves requests.
+#   1. Only the guard moves the state, as change/states.py says. Everybody else leaves requests.
 #   2. The state is on disk before the step that it names.
 #   3. Nothing is written before the guard has said that it is alive.
 #   4. There is one decision: the link `decision`, made once, by whoever comes first.
-#      It names what was decided (keep, undo), so there is no half-made one.
+#      It names what was decided (keep, roll-back), so there is no half-made one.
 #   5. The deadline counts /proc/uptime; a clock that jumps changes nothing.
-# Exit status: 0 done; 1 refused, nothing touched; 2 bad data; 3 was put back;
+# Exit status: 0 done; 1 refused, nothing touched; 2 bad data; 3 was rolled back;
 # 4 no permission; 5 stuck; 7 another change is open, or this one is decided.
 set -u
 export LC_ALL=C
@@ -43,9 +43,10 @@ guard_alive() {
     case $(tr '\0' ' ' <"/proc/$pid/cmdline" 2>/dev/null) in *" guard $dir "*) return 0 ;; esac
     return 1
 }
-is_final() { case $1 in confirmed | put-back) return 0 ;; esac; return 1; }
+# `put-back` is what earlier versions called it: theirs may be the change before this one.
+is_final() { case $1 in confirmed | rolled-back | put-back) return 0 ;; esac; return 1; }
 decided() { readlink "$dir/decision" 2>/dev/null || :; }
-# claim keep|undo WHO: the one decision. ln refuses where one has been made.
+# claim keep|roll-back WHO: the one decision. ln refuses where one has been made.
 claim() {
     ln -sn "$1" "$dir/decision" 2>/dev/null ||
         { [ -z "$(decided)" ] && rm -f "$dir/reserve" && ln -sn "$1" "$dir/decision" 2>/dev/null; } || return 1
@@ -134,7 +135,7 @@ check_commands() {
         command -v "$first" >/dev/null || die 1 "the command $first is not there; nothing was changed"
     done
 }
-# Twice: a copy to keep, and the very file beside its place. Putting that back is a mere rename,
+# Twice: a copy to keep, and the very file beside its place. Rolling that back is a mere rename,
 # which needs no room, and brings back owner, access lists and labels whatever `cp` can do.
 save_file() {
     [ "$2" != create ] || return 0
@@ -185,7 +186,7 @@ restore_file() {
         cp -a "$dir/saved/$1" "$beside" && durable "$beside" && mv -f "$beside" "$6" || return 1
     fi
     [ ! -d "${6%/*}" ] || durable "${6%/*}"
-    log "put back: $6"
+    log "rolled back: $6"
 }
 tidy_file() { rm -f "${6%/*}/.fixed-anchor.$1" "${6%/*}/.fixed-anchor.$1.old"; }
 
@@ -297,16 +298,16 @@ end_hold() {
     settles_or drop-escalate "$dir/expected" || { log "in force now, but not as wanted:"; log_lines "  " <"$dir/observed"; }
     put hold-over yes
 }
-put_back() {
-    log "putting back: $1"
-    if [ "$(value state)" = prepared ]; then finish put-back; return; fi
-    set_state putting-back
+roll_back() {
+    log "rolling back: $1"
+    if [ "$(value state)" = prepared ]; then finish rolled-back; return; fi
+    set_state rolling-back
     run_steps unload any
     back=yes
-    each_file restore_file || { back=no; log "not every file could be put back"; }
+    each_file restore_file || { back=no; log "not every file could be rolled back"; }
     run_steps reload any
     restore_kernel reload
-    if settles_or escalate "$dir/baseline/facts" && [ "$back" = yes ]; then finish put-back; return; fi
+    if settles_or escalate "$dir/baseline/facts" && [ "$back" = yes ]; then finish rolled-back; return; fi
     log "in force now:"
     log_lines "  " <"$dir/observed"
     [ "$back" = no ] || ! cmp -s "$dir/observed" "$dir/baseline/facts" ||
@@ -316,32 +317,32 @@ put_back() {
     for file in "$dir/steps/reload"/*; do [ ! -f "$file" ] || log "  run: $(tr '\n' ' ' <"$file")"; done
     log "  then this must be so, see ip address and ip route:"
     log_lines "    " <"$dir/baseline/facts"
-    log "  or let the engine try once more: sh $dir/engine.sh put-back $dir"
+    log "  or let the engine try once more: sh $dir/engine.sh roll-back $dir"
     until set_state stuck; do beat; pause; done
 }
 forward() {
     # `start` gave up waiting for this guard.
-    if [ "$(decided)" = undo ]; then finish put-back; return; fi
+    if [ "$(decided)" = roll-back ]; then finish rolled-back; return; fi
     texts=new
     set_state prepared || return 1
-    { set_state leaving && run_steps leave; } || { put_back "a step that needs the old files failed"; return; }
-    { set_state writing && each_file write_file; } || { put_back "a file could not be written"; return; }
-    { set_state activating && run_steps activate; } || { put_back "the network stack did not take the new files"; return; }
+    { set_state leaving && run_steps leave; } || { roll_back "a step that needs the old files failed"; return; }
+    { set_state writing && each_file write_file; } || { roll_back "a file could not be written"; return; }
+    { set_state activating && run_steps activate; } || { roll_back "the network stack did not take the new files"; return; }
     # One more than the whole seconds counted: never earlier than was promised.
     { put deadline "$(($(uptime_now) + $(value confirm-within) + 1))" && set_state waiting; } ||
-        { put_back "the state could not be recorded"; return; }
+        { roll_back "the state could not be recorded"; return; }
     await
 }
 await() {
     while :; do
         beat
-        case $(decided) in keep) commit; return ;; undo) put_back "decided"; return ;; esac
+        case $(decided) in keep) commit; return ;; roll-back) roll_back "decided"; return ;; esac
         if [ -f "$dir/more-time" ]; then
             put deadline "$(($(value deadline) + $(value more-time)))" && log "more time: $(value more-time) s"
             rm -f "$dir/more-time"
         fi
         [ ! -f "$dir/held-until" ] || [ "$(uptime_now)" -lt "$(value held-until)" ] || end_hold
-        [ "$(uptime_now)" -lt "$(value deadline)" ] || claim undo "the deadline" || :
+        [ "$(uptime_now)" -lt "$(value deadline)" ] || claim roll-back "the deadline" || :
         pause
     done
 }
@@ -356,8 +357,8 @@ guard() {
     '') forward ;;
     waiting) await ;;
     committing) commit ;;
-    confirmed | put-back) disarm ;;
-    *) put_back "the guard was interrupted" ;;
+    confirmed | rolled-back) disarm ;;
+    *) roll_back "the guard was interrupted" ;;
     esac
 }
 launch() {
@@ -396,12 +397,12 @@ start() {
     # The guard says that it is alive by its heartbeat, and then moves the state itself.
     tries=0
     while [ ! -f "$dir/state" ]; do
-        [ "$((tries += 1))" -lt 75 ] || { claim undo "start"; die 1 "the guard did not come up; nothing was changed"; }
+        [ "$((tries += 1))" -lt 75 ] || { claim roll-back "start"; die 1 "the guard did not come up; nothing was changed"; }
         pause
     done
     trap - EXIT
 }
-# await_end confirmed|put-back: waits while the guard works, and tells how it ended.
+# await_end confirmed|rolled-back: waits while the guard works, and tells how it ended.
 await_end() {
     missed=0
     while now=$(value state); do
@@ -409,8 +410,8 @@ await_end() {
         ! is_final "$now" || while [ "$(readlink "$root/open")" = "$name" ]; do guard_alive || disarm; pause; done
         case $now in
         confirmed) [ "$1" = confirmed ] && { echo "confirmed"; exit 0; }; say 7 "change $name was confirmed" ;;
-        put-back) [ "$1" = put-back ] && { echo "put back"; exit 0; }; say 7 "change $name was put back" ;;
-        stuck) say 5 "change $name could not be put back; see $dir/log" ;;
+        rolled-back) [ "$1" = rolled-back ] && { echo "rolled back"; exit 0; }; say 7 "change $name was rolled back" ;;
+        stuck) say 5 "change $name could not be rolled back; see $dir/log" ;;
         esac
         # A unit of systemd is restarted by it; one that is gone for good is replaced.
         if guard_alive; then missed=0; else missed=$((missed + 1)); fi
@@ -435,17 +436,17 @@ confirm() {
         say 1 "this session comes in by $session, the address that goes: it proves nothing; confirm from a session on the new address, or say that it shall count all the same"
     fi
     claim keep "${word:-a person}${session:+, in a session on $session}" || [ "$(decided)" = keep ] ||
-        say 7 "change $name is being put back already"
+        say 7 "change $name is being rolled back already"
     await_end confirmed
 }
-request_put_back() {
+request_roll_back() {
     case $(value state) in
     confirmed) say 7 "change $name is confirmed; restore it as a change of its own" ;;
-    put-back) say 7 "change $name was put back already" ;;
-    stuck) set_state putting-back; launch ;;
-    *) claim undo "${word:-a person}" || [ "$(decided)" = undo ] || say 7 "change $name is being confirmed already" ;;
+    rolled-back) say 7 "change $name was rolled back already" ;;
+    stuck) set_state rolling-back; launch ;;
+    *) claim roll-back "${word:-a person}" || [ "$(decided)" = roll-back ] || say 7 "change $name is being confirmed already" ;;
     esac
-    await_end put-back
+    await_end rolled-back
 }
 more_time() {
     case $word in '' | *[!0-9]* | ??????*) say 2 "how many seconds more?" ;; esac
@@ -461,7 +462,7 @@ verdict() {
     log "verification: $word"
     case $word in
     as-planned) [ ! -f "$dir/unattended" ] || claim keep "its verification, unattended" || : ;;
-    *) claim undo "its verification" || : ;;
+    *) claim roll-back "its verification" || : ;;
     esac
 }
 status() {
@@ -473,27 +474,28 @@ status() {
     [ -z "$(decided)" ] || echo "decision $(decided)"
     [ ! -f "$dir/verdict" ] || echo "verdict $(value verdict)"
     [ ! -s "$dir/held" ] || [ -f "$dir/hold-over" ] || echo "held $(tr '\n' ';' <"$dir/held")"
-    [ ! -f "$dir/put-back-at-boot" ] || echo "put-back-at-boot yes"
+    [ ! -f "$dir/rolled-back-at-boot" ] || echo "rolled-back-at-boot yes"
 }
 # At boot, before any network service: no process of the change is left, and none is needed.
 boot() {
     case $(value state) in
-    '' | prepared) log "boot: nothing had been changed"; finish put-back ;;
-    confirmed | put-back) disarm ;;
+    '' | prepared) log "boot: nothing had been changed"; finish rolled-back ;;
+    confirmed | rolled-back) disarm ;;
     committing) write_final; run_steps boot any; finish confirmed ;;
     *)
         log "boot: the machine went down while the change was $(value state)"
-        set_state putting-back
-        each_file restore_file || { log "not every file could be put back; see $dir/saved"; set_state stuck; return; }
+        set_state rolling-back
+        each_file restore_file || { log "not every file could be rolled back; see $dir/saved"; set_state stuck; return; }
         run_steps boot any
-        put put-back-at-boot yes
-        finish put-back
+        put rolled-back-at-boot yes
+        finish rolled-back
         ;;
     esac
 }
 case $verb in
 start | guard | supervise | verdict | confirm | status | boot | observe | gateway_answers) "$verb" ;;
-put-back) request_put_back ;;
+# `put-back` is what a runbook of an earlier version says.
+roll-back | put-back) request_roll_back ;;
 more-time) more_time ;;
 *) say 2 "engine: no such verb: $verb" ;;
 esac

@@ -1,11 +1,11 @@
 #!/bin/sh
 # A runbook of Fixed Anchor: one change of one host, carried in one file.
 #
-#   sh RUNBOOK           does the change, here, at a console: looks, asks, and puts it back
+#   sh RUNBOOK           does the change, here, at a console: looks, asks, and rolls it back
 #                        unless somebody says that it is to be kept
 #   sh RUNBOOK show      shows what it would do; changes nothing
 #   sh RUNBOOK keep      keeps the change, from another session
-#   sh RUNBOOK back      puts it back at once
+#   sh RUNBOOK back      rolls it back at once
 #   sh RUNBOOK status    what is going on
 #
 # It needs a shell and the host's own network stack: no Python, no network. Below the line
@@ -62,7 +62,7 @@ right_host() {
 # The stack must not be in the middle of a change of its own.
 idle() {
     # shellcheck disable=SC2009  # the whole lines are wanted
-    busy=$(ps -eo args 2>/dev/null | grep -E '(^|/)(ifup|ifdown)( |$)|netplan (try|apply)|nmcli .*(up|down|reload|reapply)|networkctl (reload|reconfigure|up|down)' | grep -v grep)
+    busy=$(ps -eo args 2>/dev/null | grep -E -f "$1/busy" | grep -v grep)
     [ -z "$busy" ] || say 1 "the network stack is in the middle of a change: $busy; nothing was changed"
 }
 unchanged() {
@@ -74,7 +74,7 @@ unchanged() {
         say 1 "nothing was changed; collect and draft again"
     done <"$1/manifest"
 }
-# What puts an unconfirmed change back at boot, for the init that this host has.
+# What rolls an unconfirmed change back at boot, for the init that this host has.
 choose_init() {
     if [ -d /run/systemd/system ]; then init=systemd
     elif [ -L /etc/runlevels/sysinit/networking ] && [ -d /run/openrc ]; then init=openrc-sysinit
@@ -82,7 +82,7 @@ choose_init() {
     elif [ -d /etc/rcS.d ] && [ -f /etc/inittab ]; then
         init=sysv
         if command -v insserv >/dev/null; then init=sysv-insserv; fi
-    else say 1 "nothing would put the change back at boot on this host: neither systemd, OpenRC nor System V init; nothing was changed"; fi
+    else say 1 "nothing would roll the change back at boot on this host: neither systemd, OpenRC nor System V init; nothing was changed"; fi
     echo session >"$1/launch"
     [ "$init" != systemd ] || echo systemd >"$1/launch"
     sed "s|@FOLDER@|$1|g" "$1/init/$init/boot-unit" >"$1/boot-unit"
@@ -119,8 +119,8 @@ state_now() { cat "$change/state" 2>/dev/null; }
 ended() {
     case $(state_now) in
     confirmed) echo "change ${change##*/} is kept"; exit 0 ;;
-    put-back) echo "change ${change##*/} was put back: the host is as it was before; see $change/log"; exit 3 ;;
-    stuck) say 5 "change ${change##*/} could not be put back; $change/log says what is left to do" ;;
+    rolled-back | put-back) echo "change ${change##*/} was rolled back: the host is as it was before; see $change/log"; exit 3 ;;
+    stuck) say 5 "change ${change##*/} could not be rolled back; $change/log says what is left to do" ;;
     esac
 }
 do_it() {
@@ -129,7 +129,7 @@ do_it() {
     trap '[ -f "$change/state" ] || rm -rf "$change"' EXIT
     terminal=$(tty 2>/dev/null) || terminal="no terminal"
     unpack "$change" && echo "run here by ${SUDO_USER:-${USER:-user $(id -u)}}, on $terminal" >>"$change/about" &&
-        right_host "$change" && idle && unchanged "$change" && choose_init "$change"
+        right_host "$change" && idle "$change" && unchanged "$change" && choose_init "$change"
     show "$change"
     engine start || exit $?
     echo "waiting until it is in force"
@@ -142,13 +142,13 @@ do_it() {
     done
     cat "$change/checks"
     if grep -q '^fail' "$change/checks"; then engine verdict not-as-planned; else engine verdict as-planned; fi
-    if grep -q '^fail' "$change/checks"; then echo "not as planned: it is put back"; fi
+    if grep -q '^fail' "$change/checks"; then echo "not as planned: it is rolled back"; fi
     while [ "$(state_now)" = waiting ] && [ ! -L "$change/decision" ]; do
-        echo "It is put back in $(engine status | sed -n 's/^left //p') s. Look for yourself; then type  keep  or  back"
+        echo "It is rolled back in $(engine status | sed -n 's/^left //p') s. Look for yourself; then type  keep  or  back"
         IFS= read -r answer || { echo "nobody is here to answer; keep it with: sh $book keep"; break; }
         case $answer in
         keep) engine confirm "a person at the console" ;;
-        back) engine put-back "a person at the console" ;;
+        back) engine roll-back "a person at the console" ;;
         esac
     done
     while [ "$(state_now)" != waiting ] || [ -L "$change/decision" ]; do ended; sleep 1; done
@@ -163,7 +163,13 @@ show)
     unpack "$folder" && show "$folder"
     ;;
 keep) the_change && engine confirm "a person, with the runbook" ;;
-back) the_change && engine put-back "a person, with the runbook" ;;
+back)
+    the_change
+    # A change that an earlier version began has an engine of that version.
+    verb=roll-back
+    grep -q 'roll-back ' "$change/engine.sh" || verb=put-back
+    engine "$verb" "a person, with the runbook"
+    ;;
 status) the_change && engine status ;;
 *) say 2 "$what is none of: show, keep, back, status, or nothing for the change itself" ;;
 esac

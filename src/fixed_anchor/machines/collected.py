@@ -2,21 +2,46 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from fnmatch import fnmatchcase
 from importlib import resources
 from pathlib import Path
 
+from fixed_anchor.change.files import FileText, decode
 from fixed_anchor.core.errors import InputError, NotSupported
-from fixed_anchor.dialects.protocol import FileText, decode
+from fixed_anchor.daemons import all_questions, busy_patterns, ifupdown, units
+from fixed_anchor.daemons.protocol import INTERFACE
 from fixed_anchor.machines.protocol import Ran
 
 HEADER = "fixed-anchor collection 1"
 
 
 def collector_source() -> str:
-    """The text of ``collector.sh``."""
-    return resources.files(__package__).joinpath("collector.sh").read_text("utf-8")
+    """The text of ``collector.sh``, with what the daemons and formats of this version need filled in."""
+    text = resources.files(__package__).joinpath("collector.sh").read_text("utf-8")
+    asked = all_questions()
+    commands = (("systemctl", "is-active", *units().values()), *asked.commands)
+    fill = {
+        "# @COMMANDS@": "\n".join(map(_run, commands)),
+        "# @FOR_INTERFACE@": "\n    ".join(map(_run, asked.for_interface)),
+        "@PROCESSES@": "|".join((*ifupdown.LEASE_CLIENTS, *busy_patterns())),
+        '"@FILES@"': " \\\n    ".join(map(_plain, asked.files)),
+    }
+    for mark, words in fill.items():
+        assert mark in text, mark
+        text = text.replace(mark, words)
+    return text
+
+
+def _run(argv: tuple[str, ...]) -> str:
+    return "run " + " ".join('"$interface"' if word == INTERFACE else _plain(word) for word in argv)
+
+
+def _plain(word: str) -> str:
+    """A word of our own registries for the shell; patterns stay patterns. Anything else is a bug."""
+    assert re.fullmatch(r"[A-Za-z0-9_./,:*@+-]+", word), word
+    return word
 
 
 def is_collection(data: bytes) -> bool:

@@ -7,6 +7,7 @@
 # them: keep it as private as those. On the other machine:
 #
 #   fixed-anchor propose --survey HOST.collection --at ADDRESS -o plan.yaml
+# What daemons and formats need is filled in at the marks that stand between @ and @.
 set -u
 export LC_ALL=C
 PATH=${PATH:-/usr/sbin:/usr/bin:/sbin:/bin}:/usr/sbin:/sbin
@@ -44,24 +45,20 @@ run ip -j route show
 run ip -j -6 route show
 run ip rule show
 run ip -6 rule show
-run systemctl is-active systemd-networkd.service NetworkManager.service networking.service network.service systemd-resolved.service
 run systemctl list-jobs --no-legend --plain
-run nmcli -t -f DEVICE,STATE device
-run resolvectl dns
-run resolvectl domain
+# @COMMANDS@
 for interface in /sys/class/net/*; do
     interface=${interface##*/}
     [ "$interface" != lo ] || continue
-    run resolvectl dns "$interface"
-    run resolvectl domain "$interface"
-    run nmcli -t -f DHCP4 device show "$interface"
+    # @FOR_INTERFACE@
     link "/sys/class/net/$interface/device/driver"
 done
 # Of the processes only those that matter: others may have secrets among their arguments.
+processes='@PROCESSES@'
 echo "run 3"
 printf ' %s\n' ps -eo args
 # shellcheck disable=SC2009  # the whole lines are wanted
-ps -eo args 2>/dev/null | grep -E '(dhclient|dhcpcd|udhcpc|ifup|ifdown|netplan|nmcli|networkctl)' | grep -v grep | contents
+ps -eo args 2>/dev/null | grep -E "$processes" | grep -v grep | contents
 echo "status 0"
 for folder in /run/systemd/system /run/openrc /etc/rcS.d; do run test -d "$folder"; done
 run test -f /etc/inittab
@@ -69,22 +66,13 @@ run test -L /etc/runlevels/sysinit/networking
 for program in /usr/sbin/insserv /sbin/insserv; do run test -x "$program"; done
 
 link /etc/resolv.conf
-for path in /proc/sys/kernel/hostname /proc/uptime /proc/mounts /etc/hostname /etc/hosts /etc/resolv.conf \
-    /etc/systemd/resolved.conf.d/50-fixed-anchor.conf /run/network/ifstate /etc/cloud/cloud-init.disabled \
-    /etc/cloud/cloud.cfg.d/99-fixed-anchor.cfg \
-    /run/systemd/netif/leases/* /run/udev/data/n* /var/lib/dhcp/dhclient*.leases \
-    /lib/netplan/*.yaml /etc/netplan/*.yaml /run/netplan/*.yaml \
-    /etc/systemd/network/*.network /run/systemd/network/*.network /usr/local/lib/systemd/network/*.network \
-    /usr/lib/systemd/network/*.network /lib/systemd/network/*.network \
-    /etc/systemd/network/*.network.d/*.conf /run/systemd/network/*.network.d/*.conf \
-    /usr/local/lib/systemd/network/*.network.d/*.conf /usr/lib/systemd/network/*.network.d/*.conf \
-    /lib/systemd/network/*.network.d/*.conf \
-    /etc/NetworkManager/system-connections/* /run/NetworkManager/system-connections/* \
-    /usr/lib/NetworkManager/system-connections/* \
-    /etc/network/interfaces /etc/network/interfaces.d/* \
-    /etc/sysconfig/network-scripts/ifcfg-* /etc/sysconfig/network-scripts/route-* \
-    /etc/sysconfig/network-scripts/route6-* /etc/sysconfig/network-scripts/rule-* \
-    /etc/sysconfig/network-scripts/rule6-*; do
+file /proc/sys/kernel/hostname
+for path in /proc/uptime /proc/mounts /etc/resolv.conf /etc/cloud/cloud-init.disabled \
+    /etc/cloud/cloud.cfg.d/99-fixed-anchor.cfg /run/udev/data/n*; do
+    file "$path"
+done
+# shellcheck disable=SC2043  # there are more of them once that is done
+for path in "@FILES@"; do
     file "$path"
 done
 # Of first-boot provisioning only what it says of the network: the rest may hold passwords.

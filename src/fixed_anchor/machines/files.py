@@ -7,8 +7,8 @@ import stat
 from fnmatch import fnmatchcase
 from pathlib import Path
 
+from fixed_anchor.change.files import FileText, decode
 from fixed_anchor.core.errors import InputError, NoAccess
-from fixed_anchor.dialects.protocol import FileText, decode
 
 _MAX_LINKS = 40
 _MAX_SIZE = 16 * 1024 * 1024

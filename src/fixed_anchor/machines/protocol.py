@@ -6,7 +6,7 @@ from typing import Protocol
 
 import msgspec
 
-from fixed_anchor.dialects.protocol import FileText
+from fixed_anchor.change.files import FileText
 
 
 class Ran(msgspec.Struct, frozen=True):

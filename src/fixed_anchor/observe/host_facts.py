@@ -5,11 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from functools import partial
 
+from fixed_anchor.change.files import FileText
 from fixed_anchor.core.findings import Finding, finding
 from fixed_anchor.core.survey import SurveyedInterface
-from fixed_anchor.dialects.protocol import FileText
+from fixed_anchor.formats import FORMATS
 from fixed_anchor.machines.protocol import Machine
-from fixed_anchor.observe.stack import PROVISIONING_CONFIG, Charge, regenerates
+from fixed_anchor.observe.provisioning import CONFIG, regenerates
+from fixed_anchor.observe.stack import Charge
 
 
 def host_facts(
@@ -99,7 +101,7 @@ def _regenerated(machine: Machine, interface: SurveyedInterface, charge: Charge)
             line = next(p.line for p in charge.declaration.places if p.file == path)
             yield finding(
                 "rewritten-at-boot",
-                f"{path} is written again at boot by first-boot provisioning ({PROVISIONING_CONFIG})",
+                f"{path} is written again at boot by first-boot provisioning ({CONFIG})",
                 host=machine.name,
                 interface=interface.name,
                 seen_in=f"{path}:{line}",
@@ -118,12 +120,12 @@ def _kernel_only(machine: Machine, interface: SurveyedInterface) -> Iterator[Fin
 
 
 def _too_open(machine: Machine, files: Mapping[str, Mapping[str, FileText]]) -> Iterator[Finding]:
-    for stack in ("netplan", "NetworkManager"):
+    for stack, form in FORMATS.items():
         for file in files[stack].values():
-            if file.mode & 0o077 and file.path.startswith("/etc/"):
+            if file.mode & form.mode_taken & 0o077 and file.path.startswith("/etc/"):
                 yield finding(
                     "file-too-open",
-                    f"{file.path} has the mode {file.mode:04o}; {stack} wants 0600",
+                    f"{file.path} has the mode {file.mode:04o}; {stack} wants {form.created:04o}",
                     host=machine.name,
                     seen_in=f"{file.path}:1",
                 )

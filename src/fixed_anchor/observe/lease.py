@@ -8,9 +8,10 @@ from ipaddress import IPv4Address, IPv4Network
 from fixed_anchor.core.addresses import parse_address
 from fixed_anchor.core.config import Route
 from fixed_anchor.core.survey import FoundAddress, Lease
+from fixed_anchor.daemons import ifupdown, network_manager, networkd
+from fixed_anchor.daemons.protocol import INTERFACE
 from fixed_anchor.machines.protocol import Machine
 
-_CLIENTS = ("dhclient", "dhcpcd", "udhcpc")
 _WORDS = {
     "SERVER_ADDRESS": "server", "MTU": "mtu", "NTP": "ntp", "HOSTNAME": "hostname", "ROUTES": "routes",
     "CLIENTID": "client_id",
@@ -40,14 +41,14 @@ def lease_of(machine: Machine, interface: str, index: int, leased: FoundAddress)
 
 def _networkd(machine: Machine, index: int) -> dict[str, str]:
     """systemd-networkd's own record, lines of ``KEY=VALUE``."""
-    file = machine.read(f"/run/systemd/netif/leases/{index}")
+    file = machine.read(f"{networkd.LEASES}{index}")
     pairs = (line.partition("=")[::2] for line in (file.text if file else "").splitlines())
     return {_WORDS[key]: value for key, value in pairs if key in _WORDS}
 
 
 def _network_manager(machine: Machine, interface: str) -> dict[str, str]:
     """``DHCP4.OPTION[1]:interface_mtu = 1400``, as nmcli(1) prints it for scripts."""
-    ran = machine.run(("nmcli", "-t", "-f", "DHCP4", "device", "show", interface))
+    ran = machine.run(tuple(interface if word == INTERFACE else word for word in network_manager.LEASE))
     if ran.status != 0:
         return {}
     pairs = (line.partition(":")[2].partition(" = ")[::2] for line in ran.out.splitlines())
@@ -56,8 +57,8 @@ def _network_manager(machine: Machine, interface: str) -> dict[str, str]:
 
 def _dhclient(machine: Machine, interface: str) -> dict[str, str]:
     """The last lease in dhclient's own file, dhclient.leases(5)."""
-    for path in (f"/var/lib/dhcp/dhclient.{interface}.leases", "/var/lib/dhcp/dhclient.leases"):
-        file = machine.read(path)
+    for path in ifupdown.LEASES:
+        file = machine.read(path.format(interface))
         leases = [part for part in (file.text if file else "").split("lease {") if f'interface "{interface}"' in part]
         if leases:
             options = re.findall(r"option ([a-z0-9-]+) ([^;]*);", leases[-1])
@@ -78,7 +79,7 @@ def lease_clients(machine: Machine) -> dict[str, str]:
     found: dict[str, str] = {}
     for line in machine.run(("ps", "-eo", "args")).out.splitlines():
         words = line.split()
-        if words and client_name(line) in _CLIENTS:
+        if words and client_name(line) in ifupdown.LEASE_CLIENTS:
             for word in words[1:]:
                 found.setdefault(word, " ".join(words))
     return found

@@ -25,17 +25,6 @@ def owner(machine: Machine, active: frozenset[str]) -> str:
     return "nobody"
 
 
-def place_for(stack: str, backend: str, writer: str) -> str:
-    """Where the resolvers of an interface are to be set: ``files`` of its stack, ``drop-in``, or ``resolv.conf``."""
-    managed = "NetworkManager" in (stack, backend)
-    if writer == "systemd-resolved":
-        # ifup's own hook for systemd-resolved breaks DNS: the daemon is told directly.
-        return "drop-in" if stack == "ifupdown" else "files"
-    if writer in ("resolvconf", "NetworkManager") or managed or stack == "ifcfg":
-        return "files"
-    return "resolv.conf"
-
-
 def of_link(machine: Machine, interface: str) -> tuple[tuple[IPAddress, ...], tuple[str, ...]]:
     """Resolvers and search domains that systemd-resolved uses for ``interface``.
 

@@ -2,29 +2,20 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping
 
 import msgspec
 
 from fixed_anchor.core.config import LinkFacts
-from fixed_anchor.dialects import DIALECTS
-from fixed_anchor.dialects.protocol import Declaration
+from fixed_anchor.daemons import DAEMONS, units
+from fixed_anchor.daemons.protocol import Governs, Questions, Seen
+from fixed_anchor.formats import FORMATS
+from fixed_anchor.formats.protocol import Declaration
 from fixed_anchor.machines.protocol import Machine
-
-#: The service that carries a stack's files out.
-UNITS = {
-    "networkd": "systemd-networkd.service",
-    "NetworkManager": "NetworkManager.service",
-    "ifupdown": "networking.service",
-    "network-scripts": "network.service",
-    "systemd-resolved": "systemd-resolved.service",
-}
-_IFSTATE = "/run/network/ifstate"
 
 
 class Charge(msgspec.Struct, frozen=True):
-    """Who governs one interface. ``stack`` is a dialect's name or ``None``; ``evidence`` says why.
+    """Who governs one interface. ``stack`` is a format's name or ``None``; ``evidence`` says why.
 
     ``rivals`` are further stacks that claim it as well, each with its declaration.
     """
@@ -36,42 +27,49 @@ class Charge(msgspec.Struct, frozen=True):
 
 
 class Services(msgspec.Struct, frozen=True):
-    """What runs on the machine: active units by the names of :data:`UNITS`, and stacks' own word per interface."""
+    """What runs on the machine: active units by the names of :func:`fixed_anchor.daemons.units`, and what was seen.
+
+    ``seen`` is of the active daemons. ``known`` is false where no answer came.
+    """
 
     active: frozenset[str]
     known: bool
-    unmanaged_by_nm: frozenset[str]
-    up_by_ifupdown: frozenset[str]
+    seen: Mapping[str, Seen]
+
+    def governs(self, daemon: str, interface: str) -> Governs:
+        """Whether ``daemon`` runs ``interface``, and what says so."""
+        return DAEMONS[daemon].governs(interface, self.seen.get(daemon, Seen(False)))
 
 
 def services(machine: Machine) -> Services:
-    """Asks systemd, NetworkManager and ifupdown what they run."""
-    names = list(UNITS)
-    ran = machine.run(("systemctl", "is-active", *UNITS.values()))
-    answers = ran.out.split()
-    known = len(answers) == len(names)
-    active = frozenset(name for name, answer in zip(names, answers, strict=False) if answer == "active")
-    unmanaged: set[str] = set()
-    if "NetworkManager" in active:
-        devices = machine.run(("nmcli", "-t", "-f", "DEVICE,STATE", "device"))
-        for line in devices.out.splitlines():
-            device, _, state = line.partition(":")
-            if state.startswith("unmanaged"):
-                unmanaged.add(device)
-    ifstate = machine.read(_IFSTATE)
-    up = {line.partition("=")[0] for line in (ifstate.text if ifstate else "").split()}
-    return Services(active, known, frozenset(unmanaged), frozenset(up))
+    """Asks what boots the services, and then each daemon, which links it runs."""
+    all_units = units()
+    answers = machine.run(("systemctl", "is-active", *all_units.values())).out.split()
+    known = len(answers) == len(all_units)
+    active = frozenset(name for name, answer in zip(all_units, answers, strict=False) if answer == "active")
+    seen = {
+        name: Seen(name in active, *_answers(machine, daemon.charge, name in active))
+        for name, daemon in DAEMONS.items()
+    }
+    return Services(active, known, seen)
+
+
+def _answers(machine: Machine, questions: Questions, active: bool) -> tuple[dict[tuple[str, ...], str], dict[str, str]]:
+    """The output of each command, and the text of each file that is there; a daemon that does not run is not asked."""
+    outputs = {argv: machine.run(argv).out for argv in questions.commands} if active else {}
+    texts = {path: file.text for path in questions.files if (file := machine.read(path)) is not None}
+    return outputs, texts
 
 
 def in_charge(link: LinkFacts, declarations: Mapping[str, Declaration], running: Services | None) -> Charge:
     """Who governs ``link``, from what the files of each stack declare and what runs.
 
-    ``declarations`` maps dialects to what they declare for this link. ``running`` is
+    ``declarations`` maps formats to what they declare for this link. ``running`` is
     ``None`` where only files were read.
     """
-    claims = [(name, declarations[name]) for name in DIALECTS if name in declarations]
+    claims = [(name, declarations[name]) for name in FORMATS if name in declarations]
     if running is not None and running.known:
-        live = [(name, d) for name, d in claims if _runs(name, d, link, running)]
+        live = [(name, d) for name, d in claims if running.governs(d.daemon, link.name).yes]
         # Nothing of what declares it runs: the files are still what a boot would load.
         claims = live or claims
     # A stanza or file that leaves the interface to others is no claim.
@@ -81,49 +79,5 @@ def in_charge(link: LinkFacts, declarations: Mapping[str, Declaration], running:
     stack, declaration = claiming[0]
     evidence = [f"{declaration.places[0]} declares it"]
     if running is not None and running.known:
-        service = _service(stack, declaration)
-        is_up = service in running.active or (stack == "ifupdown" and link.name in running.up_by_ifupdown)
-        evidence.append(f"{UNITS.get(service, service)} {'runs' if is_up else 'does not run'}")
-        if stack == "ifupdown" and link.name in running.up_by_ifupdown:
-            evidence.append(f"{_IFSTATE} lists it as up")
+        evidence += running.governs(declaration.daemon, link.name).evidence
     return Charge(stack, declaration, tuple(evidence), tuple(claiming[1:]))
-
-
-def _service(stack: str, declaration: Declaration) -> str:
-    return declaration.backend if stack in ("netplan", "ifcfg") else stack
-
-
-def _runs(stack: str, declaration: Declaration, link: LinkFacts, running: Services) -> bool:
-    service = _service(stack, declaration)
-    if stack == "ifupdown":
-        return link.name in running.up_by_ifupdown or "ifupdown" in running.active
-    if service == "NetworkManager" and link.name in running.unmanaged_by_nm:
-        return False
-    return service in running.active
-
-
-#: What regenerates an interface file at boot, and how its own documentation says to stop that.
-PROVISIONING_CONFIG = "/etc/cloud/cloud.cfg"
-PROVISIONING_SWITCH = "/etc/cloud/cloud.cfg.d/99-fixed-anchor.cfg"
-PROVISIONING_OFF = (
-    "# The addresses of this host are kept by hand: first-boot provisioning must not write them again.\n"
-    "network: {config: disabled}\n"
-)
-_GENERATED = re.compile(r"cloud-init|generated from .*datasource", re.IGNORECASE)
-
-
-def regenerates(machine: Machine, path: str) -> bool:
-    """Whether first-boot provisioning writes ``path`` again at boot, and nothing has switched that off yet."""
-    if machine.read(PROVISIONING_CONFIG) is None or machine.read("/etc/cloud/cloud-init.disabled") is not None:
-        return False
-    file = machine.read(path)
-    head = "\n".join(file.text.splitlines()[:12]) if file else ""
-    if not (_GENERATED.search(head) or "cloud-init" in path.rpartition("/")[2]):
-        return False
-    for config in (PROVISIONING_CONFIG, *machine.glob("/etc/cloud/cloud.cfg.d/*.cfg")):
-        text = machine.read(config)
-        if text and re.search(
-            r"^network:\s*(\{\s*config:\s*disabled\s*\}|\n\s+config:\s*disabled)", text.text, re.MULTILINE
-        ):
-            return False
-    return True

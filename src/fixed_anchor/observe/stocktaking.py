@@ -6,13 +6,16 @@ from collections.abc import Mapping
 
 import msgspec
 
+from fixed_anchor.change.files import FileText
 from fixed_anchor.core.addresses import IPInterface, parse_address
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Route
 from fixed_anchor.core.findings import Finding
 from fixed_anchor.core.survey import HostSurvey, Lease, SurveyedInterface
-from fixed_anchor.dialects import DIALECTS
-from fixed_anchor.dialects.protocol import FileText
-from fixed_anchor.dialects.resolv_conf import DROP_IN, RESOLV_CONF, says_resolv_conf
+from fixed_anchor.daemons import DAEMONS
+from fixed_anchor.daemons.protocol import IN_FILES, IN_RESOLV_CONF
+from fixed_anchor.formats import FORMATS
+from fixed_anchor.formats.resolv_conf import RESOLV_CONF, says_resolv_conf
+from fixed_anchor.formats.resolved_conf import DROP_IN, says_drop_in
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe import kernel, resolvers
 from fixed_anchor.observe.host_facts import host_facts
@@ -20,10 +23,10 @@ from fixed_anchor.observe.lease import client_name, lease_clients, lease_of
 from fixed_anchor.observe.stack import Charge, in_charge, services
 
 
-def dialect_files(machine: Machine, dialect: str) -> dict[str, FileText]:
-    """All files of a dialect on the machine, by path. Raises ``NoAccess``."""
+def format_files(machine: Machine, name: str) -> dict[str, FileText]:
+    """All files of a format on the machine, by path. Raises ``NoAccess``."""
     found: dict[str, FileText] = {}
-    for pattern in DIALECTS[dialect].patterns:
+    for pattern in FORMATS[name].patterns:
         for path in machine.glob(pattern):
             file = machine.read(path)
             if file is not None:
@@ -37,14 +40,12 @@ def take_stock(machine: Machine) -> HostSurvey:
     Raises :class:`~fixed_anchor.core.errors.AnchorError` for broken files and missing
     permissions.
     """
-    files = {name: dialect_files(machine, name) for name in DIALECTS}
+    files = {name: format_files(machine, name) for name in FORMATS}
     running = services(machine) if machine.running else None
     clients = lease_clients(machine) if machine.running else {}
     found = tuple(_with_client(link, clients) for link in kernel.links(machine)) if machine.running else ()
     links = tuple(link.facts for link in found) if machine.running else _links_in_files(files)
-    declarations = {
-        name: {d.link.name: d for d in dialect.read(files[name], links)} for name, dialect in DIALECTS.items()
-    }
+    declarations = {name: {d.link.name: d for d in form.read(files[name], links)} for name, form in FORMATS.items()}
     charges = {
         link.name: in_charge(link, {n: ds[link.name] for n, ds in declarations.items() if link.name in ds}, running)
         for link in links
@@ -98,8 +99,8 @@ def _hostname(machine: Machine) -> str:
 
 def _links_in_files(files: dict[str, dict[str, FileText]]) -> tuple[LinkFacts, ...]:
     names: dict[str, LinkFacts] = {}
-    for name, dialect in DIALECTS.items():
-        for interface in dialect.named(files[name]):
+    for name, form in FORMATS.items():
+        for interface in form.named(files[name]):
             names.setdefault(interface, LinkFacts(interface))
     return tuple(names.values())
 
@@ -109,11 +110,12 @@ def declared_with_resolvers(machine: Machine, charge: Charge, writer: str) -> In
     declaration = charge.declaration
     if declaration is None or charge.stack is None:
         return None
-    place = resolvers.place_for(charge.stack, declaration.backend, writer)
-    if place == "files":
+    place = DAEMONS[declaration.daemon].resolver_place(writer)
+    if place == IN_FILES:
         return declaration.config
-    file = machine.read(RESOLV_CONF if place == "resolv.conf" else DROP_IN)
-    servers, search = _resolv_conf(file) if place == "resolv.conf" else _drop_in(file)
+    path, says = (RESOLV_CONF, says_resolv_conf) if place == IN_RESOLV_CONF else (DROP_IN, says_drop_in)
+    file = machine.read(path)
+    servers, search = says(file.text if file is not None else "")
     addresses = []
     for server in servers:
         try:
@@ -121,15 +123,6 @@ def declared_with_resolvers(machine: Machine, charge: Charge, writer: str) -> In
         except ValueError:
             continue
     return msgspec.structs.replace(declaration.config, resolvers=tuple(addresses) or None, search=tuple(search) or None)
-
-
-def _resolv_conf(file: FileText | None) -> tuple[tuple[str, ...], tuple[str, ...]]:
-    return says_resolv_conf(file.text) if file else ((), ())
-
-
-def _drop_in(file: FileText | None) -> tuple[tuple[str, ...], tuple[str, ...]]:
-    said = dict(line.partition("=")[::2] for line in (file.text if file else "").splitlines())
-    return tuple(said.get("DNS", "").split()), tuple(said.get("Domains", "").split())
 
 
 def _from_files(machine: Machine, link: LinkFacts, charge: Charge, writer: str) -> SurveyedInterface:

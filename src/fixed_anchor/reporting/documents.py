@@ -7,17 +7,16 @@ from typing import TYPE_CHECKING, Any
 
 import msgspec
 
-from fixed_anchor.dialects.protocol import argv_of
+from fixed_anchor.change import states
+from fixed_anchor.change.steps import argv_of
 
 if TYPE_CHECKING:
+    from fixed_anchor.change.change import ChangeStatus, Draft
     from fixed_anchor.core.findings import CheckResult, Finding
     from fixed_anchor.core.survey import HostSurvey
-    from fixed_anchor.core.verification import VerifyCheck
-    from fixed_anchor.engine.driver import ChangeStatus
+    from fixed_anchor.core.verification import VerifyCheck, VerifyResult
     from fixed_anchor.workflow.dhcp_server import ServerDraft
-    from fixed_anchor.workflow.draft import HostDraft
     from fixed_anchor.workflow.probe import ProbeResult
-    from fixed_anchor.workflow.verify import VerifyResult
 
 FORMAT = 1
 
@@ -122,7 +121,7 @@ def verify_check_document(check: VerifyCheck) -> dict[str, Any]:
     }
 
 
-def draft_document(drafts: list[HostDraft], servers: list[ServerDraft]) -> dict[str, Any]:
+def draft_document(drafts: list[Draft], servers: list[ServerDraft]) -> dict[str, Any]:
     return {
         "format": FORMAT,
         "dhcp_servers": [
@@ -146,9 +145,9 @@ def draft_document(drafts: list[HostDraft], servers: list[ServerDraft]) -> dict[
                         "after": e.after and e.after.text,
                         "mode": None if e.after is None else f"{e.after.mode:04o}",
                     }
-                    for e in d.edits
+                    for e in d.content.edits
                 ],
-                "activate": [list(argv_of(step)) for step in (*d.steps.leave, *d.steps.activate)],
+                "activate": [list(argv_of(step)) for step in (*d.content.steps.leave, *d.content.steps.activate)],
             }
             for d in drafts
         ],
@@ -162,7 +161,7 @@ def status_document(status: ChangeStatus | None, ends: str | None) -> dict[str, 
         if status is None
         else {
             "change": status.number,
-            "state": status.state,
+            "state": states.shown(status.state),
             "interface": status.interface,
             "seconds_left": status.left,
             "ends": ends,

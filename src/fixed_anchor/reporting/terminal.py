@@ -10,15 +10,16 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
+from fixed_anchor.change import states
+from fixed_anchor.change.change import Draft
+from fixed_anchor.change.files import FileEdit
+from fixed_anchor.change.steps import Fed, Step, argv_of
 from fixed_anchor.core.errors import printable
 from fixed_anchor.core.findings import CheckResult, Consulted, Finding, NotConsulted
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
-from fixed_anchor.core.verification import VerifyCheck
-from fixed_anchor.dialects.protocol import Fed, FileEdit, Step, argv_of
+from fixed_anchor.core.verification import VerifyCheck, VerifyResult
 from fixed_anchor.workflow.dhcp_server import ServerDraft
-from fixed_anchor.workflow.draft import HostDraft
 from fixed_anchor.workflow.probe import ProbeResult
-from fixed_anchor.workflow.verify import VerifyResult
 
 STYLES = {
     "blocker": "bold red",
@@ -34,9 +35,9 @@ STYLES = {
     "blocked": "bold red",
     "as planned": "bold green",
     "not as planned": "bold red",
-    "confirmed": "bold green",
-    "put-back": "bold yellow",
-    "stuck": "bold red",
+    states.CONFIRMED: "bold green",
+    states.ROLLED_BACK: "bold yellow",
+    states.STUCK: "bold red",
 }
 
 
@@ -246,24 +247,25 @@ def show_probe(out: Console, result: ProbeResult) -> None:
 # --- draft -------------------------------------------------------------------------------
 
 
-def show_draft(out: Console, drafts: list[HostDraft]) -> None:
+def show_draft(out: Console, drafts: list[Draft]) -> None:
     for draft in drafts:
         head = Text().append(printable(draft.host), style="bold")
         head.append(f"   {draft.stack}", style="dim")
         out.print(head)
-        if not draft.edits:
+        content = draft.content
+        if content.is_empty:
             out.print("  the files say so already; nothing is to be written")
-        _show_steps(out, "first run ", draft.steps.leave)
-        for edit in draft.edits:
+        _show_steps(out, "first run ", content.steps.leave)
+        for edit in content.edits:
             show_diff(out, edit)
-        _show_steps(out, "then run  ", draft.steps.activate)
+        _show_steps(out, "then run  ", content.steps.activate)
         for held in draft.held:
             out.print(f"  until the decision {held.address} is held on {held.interface} as well; then:", style="bold")
         if draft.held:
-            for first, last in zip(draft.edits, draft.ends_with(), strict=True):
+            for first, last in zip(content.edits, content.ends_with(), strict=True):
                 if first.after != last.after:
                     show_diff(out, FileEdit(first.path, first.after, last.after))
-            _show_steps(out, "then run  ", draft.steps.drop)
+            _show_steps(out, "then run  ", content.steps.drop)
         out.print()
 
 

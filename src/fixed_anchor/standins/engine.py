@@ -1,7 +1,7 @@
 """The engine's verbs on a simulated host: the same data, the same states, the same exit statuses.
 
 There is no guard process. What the guard would have done since is done at the next
-call: a deadline that has passed puts the change back before anything else happens.
+call: a deadline that has passed rolls the change back before anything else happens.
 A stand-in has no sessions, so confirming over the address that goes cannot be told there.
 A parity test holds this and ``engine.sh`` together.
 """
@@ -18,9 +18,8 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import NamedTuple
 
+from fixed_anchor.change import states
 from fixed_anchor.standins.host import StandinHost
-
-FINAL = ("confirmed", "put-back")
 
 
 class _Line(NamedTuple):
@@ -53,8 +52,9 @@ class StandinEngine:
                 return self._confirm(word)
             if verb == "more-time":
                 return self._more_time(word)
-            if verb == "put-back":
-                return self._put_back_now(word)
+            # The second word is that of an earlier version, whose changes may lie here still.
+            if verb in ("roll-back", "put-back"):
+                return self._request_roll_back(word)
         return 2, "", f"engine: no such verb: {verb}"
 
     @contextmanager
@@ -92,7 +92,11 @@ class StandinEngine:
     @property
     def decision(self) -> str:
         link = self.folder / "decision"
-        return os.readlink(link) if link.is_symlink() else ""
+        return states.current(os.readlink(link)) if link.is_symlink() else ""
+
+    @property
+    def state(self) -> str:
+        return states.current(self._value("state"))
 
     def _claim(self, what: str, who: str) -> bool:
         try:
@@ -127,12 +131,12 @@ class StandinEngine:
     # --- the verbs --------------------------------------------------------------------
 
     def _start(self) -> tuple[int, str, str]:
-        if self._value("state"):
-            return 7, "", f"change {self.name} was begun before: it is {self._value('state')}"
+        if self.state:
+            return 7, "", f"change {self.name} was begun before: it is {self.state}"
         link = self.folder.parent / "open"
         if link.is_symlink():
             other = self.folder.parent / os.readlink(link) / "state"
-            if other.exists() and other.read_text().strip() not in FINAL:
+            if other.exists() and states.current(other.read_text().strip()) not in states.FINAL:
                 return 7, "", f"change {other.parent.name} is open on this host; confirm or restore it first"
             link.unlink()
         self._log_lines("about", "")
@@ -145,20 +149,20 @@ class StandinEngine:
         for line in self._manifest():
             if line.kind != "create":
                 shutil.copy2(self._live(line.path), self.folder / "saved" / line.number, follow_symlinks=False)
-        self._state("prepared")
-        self._state("leaving")
+        self._state(states.PREPARED)
+        self._state(states.LEAVING)
         if not self._steps("leave"):
-            self._put_back("a step that needs the old files failed")
+            self._roll_back("a step that needs the old files failed")
             return 0, "", ""
-        self._state("writing")
+        self._state(states.WRITING)
         for line in self._manifest():
             self._write(line)
-        self._state("activating")
+        self._state(states.ACTIVATING)
         if not self._steps("activate"):
-            self._put_back("the network stack did not take the new files")
+            self._roll_back("the network stack did not take the new files")
             return 0, "", ""
         self._put("deadline", str(time.time() + int(self._value("confirm-within"))))
-        self._state("waiting")
+        self._state(states.WAITING)
         return 0, "", ""
 
     def _refused(self, line: _Line) -> str:
@@ -199,9 +203,9 @@ class StandinEngine:
             beside.replace(live)
         self._log(f"written: {line.kind} {line.path}")
 
-    def _put_back(self, why: str) -> None:
-        self._log(f"putting back: {why}")
-        self._state("putting-back")
+    def _roll_back(self, why: str) -> None:
+        self._log(f"rolling back: {why}")
+        self._state(states.ROLLING_BACK)
         self._steps("unload")
         for line in self._manifest():
             live = self._live(line.path)
@@ -213,10 +217,10 @@ class StandinEngine:
             else:
                 live.unlink(missing_ok=True)
                 shutil.copy2(self.folder / "saved" / line.number, live, follow_symlinks=False)
-            self._log(f"put back: {line.path}")
+            self._log(f"rolled back: {line.path}")
         self._steps("reload")
         self._steps("kernel")
-        self._finish("put-back")
+        self._finish(states.ROLLED_BACK)
 
     def _finish(self, state: str) -> None:
         self._state(state)
@@ -227,20 +231,20 @@ class StandinEngine:
 
     def _catch_up(self) -> None:
         """What the guard would have done since the last call."""
-        if self._value("state") != "waiting":
+        if self.state != states.WAITING:
             return
         until = self._value("held-until")
         if until and time.time() >= float(until):
             self._end_hold()
         if not self.decision and self._left() <= 0:
-            self._claim("undo", "the deadline")
-        if self.decision == "undo":
-            self._put_back("decided")
-        elif self.decision == "keep":
-            self._state("committing")
+            self._claim(states.ROLL_BACK, "the deadline")
+        if self.decision == states.ROLL_BACK:
+            self._roll_back("decided")
+        elif self.decision == states.KEEP:
+            self._state(states.COMMITTING)
             self._end_hold()
             self._steps("commit")
-            self._finish("confirmed")
+            self._finish(states.CONFIRMED)
 
     def _end_hold(self) -> None:
         held = self._value("held")
@@ -255,49 +259,49 @@ class StandinEngine:
     def _more_time(self, word: str) -> tuple[int, str, str]:
         if not word.isdecimal() or len(word) > 5:
             return 2, "", "how many seconds more?"
-        if self._value("state") != "waiting" or self.decision:
-            return 7, "", f"change {self.name} is decided, or does not wait: it is {self._value('state')}"
+        if self.state != states.WAITING or self.decision:
+            return 7, "", f"change {self.name} is decided, or does not wait: it is {self.state}"
         self._put("deadline", str(float(self._value("deadline")) + int(word)))
         self._log(f"more time: {word} s")
         return 0, "", ""
 
     def _verdict(self, word: str) -> tuple[int, str, str]:
-        state = self._value("state")
-        if state != "waiting":
+        state = self.state
+        if state != states.WAITING:
             return 7, "", f"change {self.name} is {state}"
         self._put("verdict", word)
         self._log_lines("checks", "check: ")
         self._log(f"verification: {word}")
         if word != "as-planned":
-            self._claim("undo", "its verification")
+            self._claim(states.ROLL_BACK, "its verification")
         elif (self.folder / "unattended").exists():
-            self._claim("keep", "its verification, unattended")
+            self._claim(states.KEEP, "its verification, unattended")
         self._catch_up()
         return 0, "", ""
 
     def _confirm(self, word: str) -> tuple[int, str, str]:
-        state = self._value("state")
-        if state != "waiting":
+        state = self.state
+        if state != states.WAITING:
             return 7, "", f"change {self.name} cannot be confirmed: it is {state} already"
-        self._claim("keep", word or "a person")
+        self._claim(states.KEEP, word or "a person")
         self._catch_up()
         return 0, "confirmed\n", ""
 
-    def _put_back_now(self, word: str) -> tuple[int, str, str]:
-        state = self._value("state")
-        if state == "confirmed":
+    def _request_roll_back(self, word: str) -> tuple[int, str, str]:
+        state = self.state
+        if state == states.CONFIRMED:
             return 7, "", f"change {self.name} is confirmed; restore it as a change of its own"
-        if state == "put-back":
-            return 7, "", f"change {self.name} was put back already"
-        self._claim("undo", word or "a person")
+        if state == states.ROLLED_BACK:
+            return 7, "", f"change {self.name} was rolled back already"
+        self._claim(states.ROLL_BACK, word or "a person")
         self._catch_up()
-        return 0, "put back\n", ""
+        return 0, "rolled back\n", ""
 
     def _status(self) -> str:
-        lines = [f"change {self.name}", f"state {self._value('state')}", f"interface {self._value('interface')}"]
+        lines = [f"change {self.name}", f"state {self.state}", f"interface {self._value('interface')}"]
         if (self.folder / "deadline").exists():
             lines.append(f"left {self._left()}")
-        lines.append("guard " + ("gone" if self._value("state") in FINAL else "alive"))
+        lines.append("guard " + ("gone" if self.state in states.FINAL else "alive"))
         if self.decision:
             lines.append(f"decision {self.decision}")
         if self._value("verdict"):

@@ -7,11 +7,11 @@ import json
 from collections.abc import Callable
 from typing import Any, Protocol
 
+from fixed_anchor.change.files import FileText
 from fixed_anchor.core.addresses import IPAddress, default_network, parse_interface_address, with_prefix
 from fixed_anchor.core.config import LinkFacts
 from fixed_anchor.core.errors import AnchorError, InputError
-from fixed_anchor.dialects import DIALECTS
-from fixed_anchor.dialects.protocol import FileText
+from fixed_anchor.formats import FORMATS
 from fixed_anchor.packets.ipv6 import link_local_of
 from fixed_anchor.standins.station import SimulatedHost, SimulatedInterface, Station
 
@@ -60,11 +60,9 @@ class StandinHost:
     def _from_files(self, interface: SimulatedInterface) -> dict[str, Any]:
         state: dict[str, Any] = {"addresses": [], "routes": [], "resolvers": [], "search": [], "mtu": 1500}
         link = LinkFacts(interface.name, interface.mac, interface.mac)
-        for dialect in DIALECTS.values():
-            files = {
-                p: f for pattern in dialect.patterns for p in self.files.glob(pattern) if (f := self.files.read(p))
-            }
-            for declaration in dialect.read(files, (link,)):
+        for form in FORMATS.values():
+            files = {p: f for pattern in form.patterns for p in self.files.glob(pattern) if (f := self.files.read(p))}
+            for declaration in form.read(files, (link,)):
                 config = declaration.config
                 if config.ipv4 == "dhcp":
                     self._lease(interface, state)

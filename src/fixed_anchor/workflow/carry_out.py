@@ -1,21 +1,23 @@
-"""Carrying a change out: lay down its data, let the guard work, verify, and wait for the decision."""
+"""Carrying a change out: begin it, let the guard work, verify, and wait for the decision."""
 
 from __future__ import annotations
 
-import json
 import os
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
 import msgspec
 
-from fixed_anchor.core.config import InterfaceConfig
+from fixed_anchor.change import states
+from fixed_anchor.change.change import ChangeStatus, Draft, Terms
+from fixed_anchor.change.target import Target
 from fixed_anchor.core.errors import (
     EXIT_AGAINST,
     EXIT_DONE,
-    EXIT_PUT_BACK,
+    EXIT_ROLLED_BACK,
     EXIT_STUCK,
     ChangeOpen,
     InputError,
@@ -24,24 +26,14 @@ from fixed_anchor.core.errors import (
     printable,
 )
 from fixed_anchor.core.findings import Acceptance, CheckResult
-from fixed_anchor.core.verification import AS_PLANNED, NOT_AS_PLANNED
-from fixed_anchor.dialects.protocol import FileEdit
-from fixed_anchor.engine import driver
-from fixed_anchor.engine.data import Change
-from fixed_anchor.machines.protocol import Machine
-from fixed_anchor.observe import kernel
+from fixed_anchor.core.verification import AS_PLANNED, NOT_AS_PLANNED, VerifyResult
 from fixed_anchor.observe.session import session_peer
-from fixed_anchor.observe.stocktaking import take_stock
-from fixed_anchor.vantages.protocol import Place
-from fixed_anchor.workflow.draft import HostDraft
-from fixed_anchor.workflow.site import place_of
-from fixed_anchor.workflow.verify import VerifyResult, verify_when_settled
 
 #: Seconds that a stack has after activation until its state is judged.
 PATIENCE = 20.0
 
 #: Told what goes on: the state, seconds left, and the verification once there is one.
-Progress = Callable[[driver.ChangeStatus, VerifyResult | None], None]
+Progress = Callable[[ChangeStatus, VerifyResult | None], None]
 
 
 class Outcome(msgspec.Struct, frozen=True):
@@ -53,10 +45,10 @@ class Outcome(msgspec.Struct, frozen=True):
 
     @property
     def exit_status(self) -> int:
-        if self.state == "confirmed" and self.verified is not None and self.verified.verdict == NOT_AS_PLANNED:
+        if self.state == states.CONFIRMED and self.verified is not None and self.verified.verdict == NOT_AS_PLANNED:
             # A person kept it, or the second activation of the held address went wrong.
             return EXIT_AGAINST
-        return {"confirmed": EXIT_DONE, "put-back": EXIT_PUT_BACK}.get(self.state, EXIT_STUCK)
+        return {states.CONFIRMED: EXIT_DONE, states.ROLLED_BACK: EXIT_ROLLED_BACK}.get(self.state, EXIT_STUCK)
 
 
 def refuse_unless_accepted(result: CheckResult, accepted: tuple[Acceptance, ...]) -> list[Acceptance]:
@@ -92,7 +84,7 @@ def refuse_unless_accepted(result: CheckResult, accepted: tuple[Acceptance, ...]
     return list(dict.fromkeys(used))
 
 
-def about(kind: str, plan_file: str | None, draft: HostDraft, accepted: list[Acceptance]) -> dict[str, Any]:
+def about(kind: str, plan_file: str | None, draft: Draft, accepted: list[Acceptance]) -> dict[str, Any]:
     """What the history keeps of a change: who, when, from where, what, and what was accepted."""
     digest = None
     if plan_file is not None:
@@ -104,7 +96,7 @@ def about(kind: str, plan_file: str | None, draft: HostDraft, accepted: list[Acc
         "kind": kind,
         "host": draft.host,
         "stack": draft.stack,
-        "interfaces": [config.interface for config in draft.wanted],
+        "interfaces": list(draft.interfaces),
         "begun": time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime()),
         "by": who(),
         "from": str(session_peer() or "this machine"),
@@ -119,7 +111,7 @@ def who() -> str:
     return os.environ.get("SUDO_USER") or os.environ.get("USER") or f"user {os.getuid()}"
 
 
-def told(notes: dict[str, Any], draft: HostDraft) -> tuple[str, ...]:
+def told(notes: dict[str, Any], draft: Draft) -> tuple[str, ...]:
     """The lines by which the log of a change begins."""
     lines = [
         f"{notes['kind']} of {', '.join(notes['interfaces'])} on {notes['host']} ({notes['stack']}), "
@@ -138,112 +130,35 @@ def told(notes: dict[str, Any], draft: HostDraft) -> tuple[str, ...]:
     return tuple(printable(line) for line in lines)
 
 
-def change_of(
-    draft: HostDraft, confirm_within: int, unattended: bool, notes: dict[str, Any], held_until: int | None = None
-) -> Change:
-    """The data of the change that ``draft`` makes."""
-    return Change(
-        interfaces=tuple(config.interface for config in draft.wanted),
-        edits=draft.edits,
-        steps=draft.steps,
-        confirm_within=confirm_within,
-        unattended=unattended,
-        about=json.dumps(notes, indent=1).encode(),
-        told=told(notes, draft),
-        finals=draft.finals,
-        held=tuple(f"address {h.address} fixed on {h.interface}" for h in draft.held),
-        held_until=held_until,
-        expect=tuple(expected_facts(draft.waiting)),
-    )
-
-
-def expected_facts(configs: tuple[InterfaceConfig, ...]) -> Iterator[str]:
-    """What must be so afterwards, in the words in which the engine observes it."""
-    for config in configs:
-        for address in config.addresses:
-            yield f"address {address} fixed on {config.interface}"
-        for route in config.default_routes(4):
-            yield f"gateway {route.next_hop} on {config.interface}"
-
-
-def _held_until(machine: Machine, draft: HostDraft) -> int | None:
-    """The uptime of the machine at which the first lease of a held address ends; ``None`` if none does."""
-    if not draft.held:
-        return None
-    addresses = {h.address.ip for h in draft.held}
-    left = [a.seconds_left for link in kernel.links(machine) for a in link.addresses if a.address.ip in addresses]
-    ends = [seconds for seconds in left if seconds is not None]
-    return int(kernel.uptime(machine)) + min(ends) if ends else None
-
-
-def carry_out(
-    machine: Machine,
-    draft: HostDraft,
-    vantages: dict[str, Place | str],
-    confirm_within: int,
-    unattended: bool,
-    notes: dict[str, Any],
-    progress: Progress,
-) -> Outcome:
-    """Carries out a drafted change to its end: confirmed, put back, or stuck.
+def carry_out(target: Target, draft: Draft, terms: Terms, progress: Progress) -> Outcome:
+    """Carries out a drafted change to its end: confirmed, rolled back, or stuck.
 
     Returns when the guard has decided. If this process dies meanwhile, the guard goes on
     without it. Raises :class:`ChangeOpen`, :class:`Refused` and :class:`NoAccess` before
-    anything was changed; :class:`DraftOutdated` where files are no longer what was drafted from.
+    anything was changed.
     """
-    already = driver.open_change(machine)
+    already = target.open_change()
     if already is not None:
         raise ChangeOpen(
-            f"change {already} is open on {machine.name}",
+            f"change {already} is open on {target.name}",
             remedy=f"`fixed-anchor confirm {already}` or `fixed-anchor restore {already}` first",
         )
-    change = change_of(draft, confirm_within, unattended, notes, _held_until(machine, draft))
-    number = driver.lay_down(machine, change)
-    try:
-        driver.start(machine, number)
-    except Refused as refused:
-        raise _with_diff(machine, draft, refused) from None
+    number = target.begin(draft, terms)
     verified: VerifyResult | None = None
     while True:
-        now = driver.status(machine, number)
+        now = target.status(number)
         progress(now, verified)
-        if now.state in (*driver.FINAL, "stuck"):
-            if now.state == "confirmed" and draft.held:
+        if not now.is_open or now.state == states.STUCK:
+            if now.state == states.CONFIRMED and draft.held:
                 # The old address has gone meanwhile: what is in force now has not been looked at yet.
-                verified = verify_when_settled(draft.host, machine, draft.wanted, vantages, PATIENCE, draft.hostname)
+                verified = target.verify(draft.host, draft.wanted, draft.hostname, PATIENCE)
             return Outcome(number, now.state, verified)
-        if now.state == "waiting" and verified is None and now.decision is None:
+        if now.state == states.WAITING and verified is None and now.decision is None:
             patience = min(PATIENCE, max(1.0, (now.left or 0) / 2))
-            verified = verify_when_settled(draft.host, machine, draft.waiting, vantages, patience, draft.hostname)
+            verified = target.verify(draft.host, draft.waiting, draft.hostname, patience)
             word = {AS_PLANNED: "as-planned", NOT_AS_PLANNED: "not-as-planned"}.get(verified.verdict, "undetermined")
-            try:
-                driver.give_verdict(machine, number, word, tuple(verified.lines()))
-            except ChangeOpen:
-                # Decided while we looked: the loop tells how.
-                continue
+            # Where it was decided while we looked, the loop tells how.
+            with suppress(ChangeOpen):
+                target.give_verdict(number, word, tuple(verified.lines()))
             continue
         time.sleep(0.2)
-
-
-class DraftOutdated(Refused):
-    """Files of the host are no longer what the draft was made from; ``edits`` show how they differ."""
-
-    def __init__(self, what: str, edits: tuple[FileEdit, ...]) -> None:
-        super().__init__(what, remedy="draft again, and look at what has changed")
-        self.edits = edits
-
-
-def _with_diff(machine: Machine, draft: HostDraft, refused: Refused) -> Refused:
-    """The refusal, with the difference where somebody has edited a file since the draft."""
-    changed = []
-    for edit in draft.edits:
-        live = machine.read(edit.path)
-        if (live.text if live else None) != (edit.before.text if edit.before else None):
-            changed.append(FileEdit(edit.path, edit.before, live))
-    return DraftOutdated(refused.what, tuple(changed)) if changed else refused
-
-
-def own_vantage(machine: Machine, interface: str) -> Place | str:
-    """A vantage on the machine's own interface, for a change without a plan."""
-    found = take_stock(machine).interface(interface)
-    return place_of(machine, found) if found is not None else f"{machine.name} has no interface {interface}"

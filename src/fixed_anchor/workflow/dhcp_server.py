@@ -7,13 +7,13 @@ from pathlib import Path
 
 import msgspec
 
+from fixed_anchor.change.files import FileEdit, FileText
 from fixed_anchor.core.addresses import IPAddress, parse_address
 from fixed_anchor.core.claims import Claims
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.core.findings import Finding
 from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.core.plan import HostPlan
-from fixed_anchor.dialects.protocol import FileEdit, FileText
 from fixed_anchor.sources import RESERVE
 from fixed_anchor.sources.protocol import Reader, Reservation, text_of
 from fixed_anchor.workflow.site import Site

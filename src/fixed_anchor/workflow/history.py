@@ -1,14 +1,11 @@
-"""The changes of a machine, from what the engine and the tool kept of them."""
+"""The changes of a target, from what its engine and the tool kept of them."""
 
 from __future__ import annotations
 
-import json
-from typing import Any
-
 import msgspec
 
-from fixed_anchor.engine import driver
-from fixed_anchor.machines.protocol import Machine
+from fixed_anchor.change import states
+from fixed_anchor.change.target import Target
 
 
 class Past(msgspec.Struct, frozen=True):
@@ -25,38 +22,27 @@ class Past(msgspec.Struct, frozen=True):
     log: tuple[str, ...]
 
 
-def history(machine: Machine) -> list[Past]:
-    """All changes of ``machine``, oldest first."""
+def history(target: Target) -> list[Past]:
+    """All changes of ``target``, oldest first."""
     found = []
-    for number in driver.numbers(machine):
-        folder = f"{driver.changes_folder(machine)}/{number}"
-        notes = _notes(machine, f"{folder}/about.json")
-        log = machine.read(f"{folder}/log")
+    for number in target.numbers():
+        record = target.record(number)
         accepted = tuple(
             f"{a.get('code')}{':' + str(a['address']) if a.get('address') else ''} because {a.get('because')}"
-            for a in notes.get("accepted", ())
+            for a in record.notes.get("accepted", ())
             if isinstance(a, dict)
         )
         found.append(
             Past(
                 number,
-                driver.status(machine, number).state,
-                str(notes.get("kind", "?")),
-                tuple(str(i) for i in notes.get("interfaces", ())),
-                str(notes.get("begun", "?")),
-                str(notes.get("by", "?")),
-                notes.get("plan_sha256"),
+                states.shown(target.status(number).state),
+                str(record.notes.get("kind", "?")),
+                tuple(str(i) for i in record.notes.get("interfaces", ())),
+                str(record.notes.get("begun", "?")),
+                str(record.notes.get("by", "?")),
+                record.notes.get("plan_sha256"),
                 accepted,
-                tuple(log.text.splitlines()) if log else (),
+                record.log,
             )
         )
     return found
-
-
-def _notes(machine: Machine, path: str) -> dict[str, Any]:
-    file = machine.read(path)
-    try:
-        notes = json.loads(file.text) if file else {}
-    except ValueError:
-        return {}
-    return notes if isinstance(notes, dict) else {}

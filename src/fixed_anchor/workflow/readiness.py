@@ -9,18 +9,10 @@ from functools import partial
 
 from fixed_anchor.core.addresses import IPAddress, parse_address
 from fixed_anchor.core.findings import Finding, finding
+from fixed_anchor.daemons import busy_patterns, units
 from fixed_anchor.engine.boot import INITS, init_of
 from fixed_anchor.machines.protocol import Machine
-from fixed_anchor.observe.stack import UNITS
 
-#: Commands of the stacks that are in the middle of something as long as they run.
-_AT_WORK = re.compile(
-    r"(?:^|/)(?:ifup|ifdown)(?: |$)"
-    r"|netplan (?:try|apply)"
-    r"|nmcli .*(?:connection|con|c) (?:up|down|reload)"
-    r"|nmcli .*(?:device|dev|d) (?:connect|disconnect|reapply)"
-    r"|networkctl (?:reload|reconfigure|up|down)"
-)
 _NETWORK_FILE_SYSTEMS = ("nfs", "nfs4", "cifs", "smb3", "ceph", "glusterfs", "afs")
 
 
@@ -42,13 +34,14 @@ def readiness(machine: Machine, interfaces: tuple[str, ...], host: str) -> Itera
 
 
 def _at_work(machine: Machine) -> Iterator[str]:
+    patterns = [re.compile(pattern) for pattern in busy_patterns()]
     for line in machine.run(("ps", "-eo", "args")).out.splitlines():
-        if _AT_WORK.search(line.strip()):
+        if any(pattern.search(line.strip()) for pattern in patterns):
             yield line.strip()
     jobs = machine.run(("systemctl", "list-jobs", "--no-legend", "--plain"))
     for line in jobs.out.splitlines() if jobs.status == 0 else ():
         words = line.split()
-        if len(words) >= 4 and words[1] in UNITS.values():
+        if len(words) >= 4 and words[1] in units().values():
             yield f"systemd has a job: {words[2]} {words[1]} ({words[3]})"
 
 

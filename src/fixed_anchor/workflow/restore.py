@@ -2,21 +2,25 @@
 
 from __future__ import annotations
 
-import json
 from typing import Any
 
 import msgspec
 
+from fixed_anchor.change import states
+from fixed_anchor.change.change import Draft
+from fixed_anchor.change.files import FileEdit, FileText, apply_edits, joined_edits
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.config import InterfaceConfig
-from fixed_anchor.core.errors import AnchorError, ChangeOpen, InputError, NotSupported, Refused
+from fixed_anchor.core.errors import ChangeOpen, InputError, NotSupported, Refused
+from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.core.wanted import held_beside
-from fixed_anchor.dialects import DIALECTS
-from fixed_anchor.dialects.protocol import FileEdit, FileText, Steps, apply_edits
 from fixed_anchor.engine import driver
+from fixed_anchor.formats import FORMATS
+from fixed_anchor.formats.rewriting import rewrite
 from fixed_anchor.machines.protocol import Machine
-from fixed_anchor.observe.stocktaking import dialect_files, take_stock
-from fixed_anchor.workflow.draft import Held, HostDraft, extra_steps, going, joined_steps, kernel_steps
+from fixed_anchor.observe.stocktaking import format_files, take_stock
+from fixed_anchor.workflow.assemble import Stage, assemble, stack_of, surveyed
+from fixed_anchor.workflow.draft import going
 
 
 class Kept(msgspec.Struct, frozen=True):
@@ -30,80 +34,58 @@ class Kept(msgspec.Struct, frozen=True):
 def later_ones(machine: Machine, number: str) -> tuple[str, ...]:
     """The confirmed changes after ``number``, oldest first: going back behind it undoes them too."""
     after = [n for n in driver.numbers(machine) if n > number]
-    return tuple(n for n in after if driver.status(machine, n).state == "confirmed")
+    return tuple(n for n in after if driver.status(machine, n).state == states.CONFIRMED)
 
 
-def restore_draft(machine: Machine, number: str, hold: frozenset[IPAddress] = frozenset()) -> HostDraft:
+def restore_draft(machine: Machine, number: str, hold: frozenset[IPAddress] = frozenset()) -> Draft:
     """The change that brings back the files from before change ``number``.
 
     Later confirmed changes are undone with it. ``hold`` are addresses of today that stay until
     the decision, where the files that come back leave a fixed configuration. Raises
-    :class:`ChangeOpen` if the change was never in force, :class:`Refused` if files were edited since.
+    :class:`ChangeOpen` if the change was never kept, :class:`Refused` if files were edited since.
     """
     state = driver.status(machine, number).state
-    if state != "confirmed":
-        raise ChangeOpen(f"change {number} is {state}; only a confirmed change can be restored")
+    if state != states.CONFIRMED:
+        raise ChangeOpen(f"change {number} is {states.shown(state)}; only a confirmed change can be restored")
     kept = [read_kept(machine, n) for n in (number, *later_ones(machine, number))]
-    edits = _backwards(machine, kept)
     survey = take_stock(machine)
-    wanted: list[InterfaceConfig] = []
-    waiting: list[InterfaceConfig] = []
-    steps: list[Steps] = []
-    stacks: list[str] = []
-    held: list[Held] = []
-    first = list(edits)
-    for name in dict.fromkeys(str(i) for one in kept for i in one.notes.get("interfaces", ())):
-        found = survey.interface(name)
-        if found is None:
-            raise InputError(f"{machine.name} has no interface {name} any more")
-        if found.stack is None:
-            raise InputError(f"no supported network stack declares {name} any more")
-        dialect = DIALECTS[found.stack]
-        before = dialect_files(machine, found.stack)
-        after = apply_edits(before, tuple(edits))
-        declared = dialect.read(after, (found.link,))
-        made = dialect.steps(before, after, found.link)
-        if declared:
-            config = declared[0].config
-            wanted.append(config)
-            beside = held_beside(config, tuple(a for a in going(found, config) if a.ip in hold))
-            try:
-                more = dialect.rewrite(after, found.link, beside) if beside != config else ()
-            except NotSupported:
-                more = ()
-            waiting.append(beside if more else config)
-            if more:
-                mine = beside.addresses[len(config.addresses) :]
-                held += [Held(name, address) for address in mine]
-                first = _with(first, before, more)
-                with_held = apply_edits(after, more)
-                link = msgspec.structs.replace(found.link, held=beside.addresses, leased=(), client=None)
-                drop = dialect.steps(with_held, after, link)
-                made = msgspec.structs.replace(
-                    dialect.steps(before, with_held, found.link), drop=drop.activate, drop_escalate=drop.escalate
-                )
-        steps.append(made)
-        stacks.append(found.stack)
-    both = (extra_steps(edits), *steps)
-    finals = {e.path: e.after.text for e in edits if e.after is not None}
-    return HostDraft(
-        host=str(kept[0].notes.get("host", machine.name)),
-        stack=", ".join(dict.fromkeys(stacks)),
-        wanted=tuple(wanted),
-        edits=tuple(first),
-        steps=msgspec.structs.replace(joined_steps(both), kernel=kernel_steps(survey, tuple(wanted))),
-        waiting=tuple(waiting),
-        finals=tuple(
-            (e.path, finals[e.path]) for e in first if e.after is not None and e.after.text != finals.get(e.path)
-        ),
-        held=tuple(held),
-    )
+    names = tuple(dict.fromkeys(str(i) for one in kept for i in one.notes.get("interfaces", ())))
+    final = _stage(machine, survey, names, _backwards(machine, kept))
+    waiting = _held_stage(machine, survey, final, hold) if hold else None
+    return assemble(str(kept[0].notes.get("host", machine.name)), machine, survey, final, waiting)
 
 
-def _with(edits: list[FileEdit], before: dict[str, FileText], more: tuple[FileEdit, ...]) -> list[FileEdit]:
-    """``edits`` with the texts of ``more`` on top, for files that both write."""
-    texts = {e.path: e.after for e in more}
-    return [msgspec.structs.replace(e, after=texts.get(e.path, e.after)) for e in edits]
+def _stage(machine: Machine, survey: HostSurvey, names: tuple[str, ...], edits: list[FileEdit]) -> Stage:
+    """The former files, and what they declare for the interfaces that the changes were about."""
+    configs: dict[str, InterfaceConfig | None] = {}
+    for name in names:
+        found = surveyed(survey, name)
+        stack = stack_of(survey, found)
+        declared = FORMATS[stack].read(apply_edits(format_files(machine, stack), edits), (found.link,))
+        configs[name] = declared[0].config if declared else None
+    return Stage(tuple(edits), configs)
+
+
+def _held_stage(machine: Machine, survey: HostSurvey, final: Stage, hold: frozenset[IPAddress]) -> Stage:
+    """The former files with the addresses of ``hold`` beside their own, where that can be written."""
+    edits = list(final.edits)
+    configs = dict(final.configs)
+    for name, config in final.configs.items():
+        found = surveyed(survey, name)
+        stack = stack_of(survey, found)
+        if config is None:
+            continue
+        beside = held_beside(config, tuple(a for a in going(found, config) if a.ip in hold))
+        if beside == config:
+            continue
+        files = apply_edits(format_files(machine, stack), edits)
+        try:
+            more = rewrite(FORMATS[stack], files, found.link, beside, (i.link for i in survey.interfaces))
+        except NotSupported:
+            continue
+        edits = joined_edits(edits, more)
+        configs[name] = beside
+    return Stage(tuple(edits), configs)
 
 
 def read_kept(machine: Machine, number: str) -> Kept:
@@ -127,7 +109,7 @@ def read_kept(machine: Machine, number: str) -> Kept:
                 link_after=made.text.strip() if made and kind == "link" else None,
             )
         )
-    return Kept(number, _notes(machine, folder), tuple(edits))
+    return Kept(number, driver.notes(machine, number), tuple(edits))
 
 
 def _backwards(machine: Machine, kept: list[Kept]) -> list[FileEdit]:
@@ -153,14 +135,3 @@ def _backwards(machine: Machine, kept: list[Kept]) -> list[FileEdit]:
             after = None if oldest.link_before is not None else oldest.before
             edits.append(FileEdit(path, live, after, link_before=link, link_after=oldest.link_before))
     return edits
-
-
-def _notes(machine: Machine, folder: str) -> dict[str, Any]:
-    file = machine.read(f"{folder}/about.json")
-    try:
-        notes = json.loads(file.text) if file else {}
-    except ValueError:
-        notes = {}
-    if not isinstance(notes, dict):
-        raise AnchorError("the notes of the change are broken", file=f"{folder}/about.json")
-    return notes

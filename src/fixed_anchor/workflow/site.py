@@ -173,3 +173,9 @@ def simulated_vantage(machine: Standin, interface: str) -> Place | str:
             local = link_local_of(simulated.mac)
             return SimulatedVantage(wire, machine.name, interface, simulated.mac, own, local)
     return f"{machine.name} has no interface {interface}"
+
+
+def own_vantage(machine: Machine, interface: str) -> Place | str:
+    """A place on the machine's own interface, where there is no plan yet."""
+    found = take_stock(machine).interface(interface)
+    return place_of(machine, found) if found is not None else f"{machine.name} has no interface {interface}"

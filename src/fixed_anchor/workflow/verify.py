@@ -3,10 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator
 from functools import partial
-
-import msgspec
 
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.config import InterfaceConfig
@@ -17,9 +14,9 @@ from fixed_anchor.core.verification import (
     PASS,
     SKIPPED,
     VerifyCheck,
+    VerifyResult,
     files_check,
     state_checks,
-    verdict_of,
 )
 from fixed_anchor.core.wanted import wanted_config
 from fixed_anchor.machines.protocol import Machine
@@ -28,25 +25,8 @@ from fixed_anchor.packets.arp_probes import AFTERWARDS
 from fixed_anchor.packets.echoes import Echoes
 from fixed_anchor.vantages.protocol import Place
 from fixed_anchor.workflow import names
-from fixed_anchor.workflow.site import Site
+from fixed_anchor.workflow.site import Site, place_of
 from fixed_anchor.workflow.wire import look, sends_frames
-
-
-class VerifyResult(msgspec.Struct, frozen=True):
-    checks: tuple[VerifyCheck, ...]
-
-    @property
-    def verdict(self) -> str:
-        return verdict_of(self.checks)
-
-    def lines(self) -> Iterator[str]:
-        """Each check in a line, for a log."""
-        for check in self.checks:
-            what = check.observed if check.expected in check.observed else f"{check.expected}: {check.observed}"
-            if check.outcome != PASS:
-                what += f" ({check.why})"
-            where = f" on {check.interface}" if check.interface else ""
-            yield f"{check.outcome}: {check.code}{where}: {what}"
 
 
 def verify(site: Site, host_names: tuple[str, ...] = ()) -> VerifyResult:
@@ -268,11 +248,10 @@ def verify_when_settled(
     host: str,
     machine: Machine,
     wanted: tuple[InterfaceConfig, ...],
-    vantages: dict[str, Place | str],
     patience: float,
     hostname: str | None = None,
 ) -> VerifyResult:
-    """Verifies interfaces again and again until all is as wanted, for at most ``patience`` seconds.
+    """Verifies interfaces, each from itself, until all is as wanted, for at most ``patience`` seconds.
 
     A stack answers before it is done (addresses appear a moment later), so a first
     failure proves nothing.
@@ -284,7 +263,8 @@ def verify_when_settled(
             if time.monotonic() >= until or all(_settled(host, survey, config) for config in wanted):
                 checks: list[VerifyCheck] = []
                 for config in wanted:
-                    vantage = vantages.get(config.interface, "no vantage")
+                    found = survey.interface(config.interface)
+                    vantage = place_of(machine, found) if found is not None else "no vantage"
                     checks += verify_interface(host, machine, survey, config, vantage)
                 return VerifyResult((*checks, *hostname_checks(host, machine, survey, hostname)))
         except InputError as error:

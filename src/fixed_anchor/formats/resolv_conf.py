@@ -1,13 +1,12 @@
-"""Where resolvers go when the interface files are no place for them: resolv.conf(5), or a resolved.conf.d drop-in."""
+"""resolv.conf(5), where resolvers go when neither the interface files nor another daemon is their place."""
 
 from __future__ import annotations
 
+from fixed_anchor.change.files import FileEdit, FileText
 from fixed_anchor.core.addresses import IPAddress
-from fixed_anchor.dialects.ini_lines import by_newline
-from fixed_anchor.dialects.protocol import FileEdit, FileText
+from fixed_anchor.formats.lines import LineEditor
 
 RESOLV_CONF = "/etc/resolv.conf"
-DROP_IN = "/etc/systemd/resolved.conf.d/50-fixed-anchor.conf"
 
 #: At most this many servers are used, and the rest silently passed over (MAXNS, resolv.conf(5)).
 MAXNS = 3
@@ -22,18 +21,17 @@ def edit_resolv_conf(
     """
     if len(resolvers) > MAXNS:
         raise ValueError(f"{len(resolvers)} resolvers, and /etc/resolv.conf uses the first {MAXNS} only")
-    lines = by_newline(before.text) if before else []
-    kept: list[str] = []
-    for line in lines:
+    # Whoever reads the file takes the last word of each kind: the former lines are of no more use.
+    editor = LineEditor(before.text if before else "", forget=True)
+    for number, line in enumerate(editor.lines):
         word = line.split()[0] if line.split() else ""
         # "domain" and "search" replace each other: the last one counts.
         if word == "nameserver" or (word in ("search", "domain") and search is not None):
-            continue
-        kept.append(line if line.endswith("\n") else line + "\n")
+            editor.drop(number)
     if search:
-        kept.append(f"search {' '.join(search)}\n")
-    kept += [f"nameserver {r}\n" for r in resolvers]
-    after = FileText(RESOLV_CONF, "".join(kept), 0o644)
+        editor.append([f"search {' '.join(search)}"])
+    editor.append(f"nameserver {r}" for r in resolvers)
+    after = FileText(RESOLV_CONF, editor.result(), 0o644)
     if before is not None and says_resolv_conf(before.text) == says_resolv_conf(after.text):
         return None
     return FileEdit(RESOLV_CONF, before, after)
@@ -52,19 +50,3 @@ def says_resolv_conf(text: str) -> tuple[tuple[str, ...], tuple[str, ...]]:
         elif words[0] in ("search", "domain"):
             search = tuple(words[1:])
     return tuple(servers[:MAXNS]), search
-
-
-def edit_drop_in(
-    before: FileText | None, resolvers: tuple[IPAddress, ...], search: tuple[str, ...] | None
-) -> FileEdit | None:
-    """The drop-in of systemd-resolved with these servers; removed where there are none."""
-    if not resolvers and not search:
-        return None if before is None else FileEdit(DROP_IN, before, None)
-    text = "# Written with the address plan of this host.\n[Resolve]\n"
-    if resolvers:
-        text += f"DNS={' '.join(map(str, resolvers))}\n"
-    if search:
-        text += f"Domains={' '.join(search)}\n"
-    if before is not None and before.text == text:
-        return None
-    return FileEdit(DROP_IN, before, FileText(DROP_IN, text, 0o644))

@@ -1,4 +1,4 @@
-"""What holds for every dialect: lossless, exact, idempotent, and no error but our own."""
+"""What holds for every format: lossless, exact, idempotent, and no error but our own."""
 
 from __future__ import annotations
 
@@ -9,11 +9,13 @@ import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
+from fixed_anchor.change.files import Files, FileText, apply_edits
 from fixed_anchor.core.addresses import default_network, parse_address, parse_interface_address, parse_network
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Route, differences
 from fixed_anchor.core.errors import AnchorError, InputError, NotSupported
-from fixed_anchor.dialects import DIALECTS
-from fixed_anchor.dialects.protocol import Files, FileText, apply_edits
+from fixed_anchor.daemons import interface_steps
+from fixed_anchor.formats import FORMATS
+from fixed_anchor.formats.rewriting import rewrite
 
 LINK = LinkFacts("eth0", "00:00:5e:00:53:11", "00:00:5e:00:53:11")
 KEYFILE = "/etc/NetworkManager/system-connections/quay.nmconnection"
@@ -21,7 +23,7 @@ NETWORK = "/etc/systemd/network/20-quay.network"
 INTERFACES = "/etc/network/interfaces"
 IFCFG = "/etc/sysconfig/network-scripts/ifcfg-eth0"
 
-#: Files on a lease, per dialect and case; what follows must hold for each of them.
+#: Files on a lease, per format and case; what follows must hold for each of them.
 LEASED: dict[str, dict[str, str]] = {
     "netplan": {
         "/etc/netplan/10-first.yaml": "network:\n  version: 2\n  ethernets:\n    eth0:\n      dhcp4: yes # first\n",
@@ -76,7 +78,7 @@ FIXED: dict[str, dict[str, str]] = {
         "/etc/sysconfig/network-scripts/route-eth0": "# routes\n198.18.4.0/22 via 203.0.113.5 dev eth0\ndefault via 203.0.113.6\n",
     },
 }
-START = [(name, kind) for name in DIALECTS for kind in ("leased", "fixed")]
+START = [(name, kind) for name in FORMATS for kind in ("leased", "fixed")]
 
 
 def files_of(texts: dict[str, str]) -> Files:
@@ -156,12 +158,12 @@ REFUSED = {
 
 
 def declared(name: str, files: Files) -> InterfaceConfig:
-    (found,) = DIALECTS[name].read(files, (LINK,))
+    (found,) = FORMATS[name].read(files, (LINK,))
     return found.config
 
 
 def rewritten(name: str, files: Files, wanted: InterfaceConfig) -> Files:
-    return apply_edits(files, DIALECTS[name].rewrite(files, LINK, wanted))
+    return apply_edits(files, rewrite(FORMATS[name], files, LINK, wanted))
 
 
 @pytest.mark.parametrize(("name", "kind"), START)
@@ -188,9 +190,9 @@ def test_read_after_rewrite_is_what_was_wanted(name: str, kind: str, goal: str) 
     after = rewritten(name, before, wanted)
     assert differences(declared(name, after), wanted) == ()
     # Once more changes nothing: byte for byte.
-    assert DIALECTS[name].rewrite(after, LINK, wanted) == ()
+    assert rewrite(FORMATS[name], after, LINK, wanted) == ()
     # Back to what is declared now changes nothing either.
-    assert DIALECTS[name].rewrite(before, LINK, declared(name, before)) == ()
+    assert rewrite(FORMATS[name], before, LINK, declared(name, before)) == ()
     if name == "networkd" and after[NETWORK] != before[NETWORK]:
         # networkd runs as its own user: what is for root alone would leave the interface unmanaged.
         assert after[NETWORK].mode & 0o044 == 0o044
@@ -228,7 +230,7 @@ def _foreign(line: str) -> bool:
 goals = st.lists(st.sampled_from(sorted(WANTED)), min_size=1, max_size=5)
 
 
-@pytest.mark.parametrize("name", DIALECTS)
+@pytest.mark.parametrize("name", FORMATS)
 @given(kind=st.sampled_from(["leased", "fixed"]), journey=goals)
 @example(kind="fixed", journey=["lease6", "on-link", "v6-off"])
 def test_any_journey_ends_where_it_should(name: str, kind: str, journey: list[str]) -> None:
@@ -238,7 +240,7 @@ def test_any_journey_ends_where_it_should(name: str, kind: str, journey: list[st
             continue
         now = rewritten(name, now, WANTED[goal])
         assert differences(declared(name, now), WANTED[goal]) == ()
-        assert DIALECTS[name].rewrite(now, LINK, WANTED[goal]) == ()
+        assert rewrite(FORMATS[name], now, LINK, WANTED[goal]) == ()
 
 
 def _pieces(texts: Iterable[dict[str, str]]) -> list[str]:
@@ -250,7 +252,7 @@ def _pieces(texts: Iterable[dict[str, str]]) -> list[str]:
     )
 
 
-@pytest.mark.parametrize("name", DIALECTS)
+@pytest.mark.parametrize("name", FORMATS)
 @given(data=st.data())
 def test_nothing_but_our_own_error(name: str, data: st.DataObject) -> None:
     pieces = st.lists(st.sampled_from(_pieces([LEASED[name], FIXED[name]])), max_size=25).map("\n".join)
@@ -258,15 +260,15 @@ def test_nothing_but_our_own_error(name: str, data: st.DataObject) -> None:
     path = next(iter(LEASED[name]))
     files = files_of({path: text})
     try:
-        DIALECTS[name].read(files, (LINK,))
+        FORMATS[name].read(files, (LINK,))
     except InputError as error:
         assert error.file == path or isinstance(error, NotSupported)
         assert "\n" not in str(error)
     except NotSupported:
         pass
     try:
-        DIALECTS[name].named(files)
-        DIALECTS[name].rewrite(files, LINK, ONE)
+        FORMATS[name].named(files)
+        rewrite(FORMATS[name], files, LINK, ONE)
     except AnchorError:
         pass
 
@@ -305,7 +307,7 @@ def test_nothing_but_our_own_error(name: str, data: st.DataObject) -> None:
 def test_broken_files_are_named(name: str, text: str, where: str, said: str) -> None:
     path = where.split(":")[0]
     with pytest.raises(InputError, match=said) as raised:
-        DIALECTS[name].rewrite(files_of({path: text}), LINK, ONE)
+        rewrite(FORMATS[name], files_of({path: text}), LINK, ONE)
     assert raised.value.where == where
 
 
@@ -350,14 +352,14 @@ def test_precedence_of_network_files() -> None:
     with pytest.raises(NotSupported, match="for every interface"):
         rewritten("networkd", hidden, ONE)
     generated = files_of({"/run/systemd/network/10-netplan-eth0.network": "[Match]\nName=eth0\n[Network]\nDHCP=yes\n"})
-    assert DIALECTS["networkd"].read(generated, (LINK,)) == ()
+    assert FORMATS["networkd"].read(generated, (LINK,)) == ()
 
 
 def test_the_automatic_profile_gets_a_file_of_its_own() -> None:
     memory = "/run/NetworkManager/system-connections/Wired connection 1.nmconnection"
     text = "[connection]\nid=Wired connection 1\nuuid=11111111-2222-3333-8444-555555555555\ntype=ethernet\nautoconnect-priority=-999\n[ethernet]\nmac-address=00:00:5E:00:53:11\n[ipv4]\nmethod=auto\n[ipv6]\nmethod=auto\n"
     files = files_of({memory: text})
-    (edit,) = DIALECTS["NetworkManager"].rewrite(files, LINK, ONE)
+    (edit,) = rewrite(FORMATS["NetworkManager"], files, LINK, ONE)
     assert (edit.path, edit.before) == ("/etc/NetworkManager/system-connections/eth0.nmconnection", None)
     assert edit.after is not None
     assert edit.after.mode == 0o600
@@ -365,7 +367,7 @@ def test_the_automatic_profile_gets_a_file_of_its_own() -> None:
     assert "autoconnect-priority=10" in edit.after.text
     after = apply_edits(files, (edit,))
     assert declared("NetworkManager", after).addresses == ONE.addresses
-    assert DIALECTS["NetworkManager"].steps(files, after, LINK).activate[-1][-2] == "uuid"
+    assert interface_steps("NetworkManager", files, after, LINK).activate[-1][-2] == "uuid"
 
 
 def test_a_rival_profile_is_outranked() -> None:

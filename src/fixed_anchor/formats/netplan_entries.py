@@ -11,6 +11,7 @@ from ipaddress import IPv4Interface
 
 import yaml
 
+from fixed_anchor.change.files import Files, FileText
 from fixed_anchor.core.addresses import (
     IPAddress,
     IPInterface,
@@ -20,8 +21,7 @@ from fixed_anchor.core.addresses import (
     parse_interface_address,
 )
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
-from fixed_anchor.core.errors import NotSupported
-from fixed_anchor.dialects.protocol import Files, FileText, not_text
+from fixed_anchor.core.errors import InputError, NotSupported
 from fixed_anchor.planfile.nodes import Value, compose
 
 #: The sections of a file that declare interfaces, and the kinds they are for.
@@ -57,7 +57,7 @@ def in_order(files: Files) -> list[str]:
 
 
 def _network(file: FileText) -> dict[str, Value]:
-    bad = not_text(file)
+    bad = _not_text(file)
     if bad is not None:
         raise bad
     if not file.text.strip() or all(
@@ -95,21 +95,28 @@ def entries_of(file: FileText) -> list[Entry]:
     return found
 
 
-def backend_of(files: Files, entries: list[Entry]) -> str:
+#: The values of ``renderer``, and the daemons that they name.
+_DAEMONS = {"networkd": "systemd-networkd", "NetworkManager": "NetworkManager"}
+
+
+def daemon_of(files: Files, entries: list[Entry]) -> str:
     """Who carries the entries out: the renderer of the interface, of its section, or of all; networkd by default."""
-    backend = "networkd"
+    said: list[Value] = []
     for path in in_order(files):
         network = _network(files[path])
         if "renderer" in network:
-            backend = network["renderer"].text("networkd or NetworkManager")
+            said.append(network["renderer"])
     for entry in entries:
         section = _network(entry.file)[entry.section]
-        for name, _, value in section.entries():
-            if name == "renderer":
-                backend = value.text("networkd or NetworkManager")
+        said += [value for name, _, value in section.entries() if name == "renderer"]
         if "renderer" in entry.settings:
-            backend = entry.settings["renderer"].text("networkd or NetworkManager")
-    return backend
+            said.append(entry.settings["renderer"])
+    if not said:
+        return _DAEMONS["networkd"]
+    renderer = said[-1].text("networkd or NetworkManager")
+    if renderer not in _DAEMONS:
+        raise said[-1].error(f"{renderer!r} stands here", expected=" or ".join(_DAEMONS))
+    return _DAEMONS[renderer]
 
 
 def governs(entry: Entry, link: LinkFacts) -> bool:
@@ -118,11 +125,14 @@ def governs(entry: Entry, link: LinkFacts) -> bool:
     match = settings.get("match")
     if match is None:
         return entry.identity == link.name
+    # What is made of a physical device, a VLAN say, has its MAC too, and is not meant.
+    if link.kind not in ("ethernet", "wireless"):
+        return False
     rules = {name: value for name, _, value in match.entries("`name`, `macaddress` or `driver`")}
     if "set-name" in settings and settings["set-name"].text() == link.name:
         return True
     if not rules:
-        return entry.section == "ethernets" and link.kind == "ethernet"
+        return entry.section == "ethernets"
     if "macaddress" in rules and rules["macaddress"].text().lower() not in (link.permanent_mac, link.mac):
         return False
     if "name" in rules and not fnmatchcase(link.name, rules["name"].text()):
@@ -263,3 +273,12 @@ def all_but(file: FileText, identity: str) -> object:
         else:
             rest.append((section, plain_value(value.node)))
     return rest
+
+
+def _not_text(file: FileText) -> InputError | None:
+    """An error where the file holds bytes that are not UTF-8: YAML has none."""
+    for number, line in enumerate(file.text.split("\n"), 1):
+        for column, char in enumerate(line, 1):
+            if 0xDC80 <= ord(char) <= 0xDCFF:
+                return InputError("a byte that is not UTF-8", file=file.path, line=number, column=column)
+    return None

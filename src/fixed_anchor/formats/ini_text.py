@@ -9,8 +9,7 @@ from __future__ import annotations
 import msgspec
 
 from fixed_anchor.core.errors import InputError
-
-WAS = "# was: "
+from fixed_anchor.formats.lines import LineEditor
 
 
 class Entry(msgspec.Struct, frozen=True):
@@ -45,20 +44,17 @@ class Block(msgspec.Struct):
 
 
 class IniText:
-    """A parsed text. Edits are collected, and :meth:`result` makes them.
+    """A parsed text, and edits of it.
 
     Raises :class:`InputError` for lines that are neither section, assignment nor comment:
-    the stack would ignore them without a word.
+    the daemon would ignore them without a word.
     """
 
     def __init__(self, text: str, path: str, *, comments: str = "#;", continued: bool = True) -> None:
         self.path = path
-        self.lines = by_newline(text)
-        self.newline = "\r\n" if "\r\n" in text else "\n"
+        self.editor = LineEditor(text)
+        self.lines = self.editor.lines
         self.blocks: list[Block] = []
-        self.gone: set[int] = set()
-        self._after: dict[int, list[str]] = {}
-        self._tail: list[str] = []
         self._parse(comments, continued)
 
     def _parse(self, comments: str, continued: bool) -> None:
@@ -103,20 +99,23 @@ class IniText:
 
     # --- edits --------------------------------------------------------------------------
 
+    def is_gone(self, place: Entry | Block) -> bool:
+        """Whether an assignment, or the head of a section, has been dropped."""
+        return self.editor.is_gone(place.first)
+
     def drop(self, entry: Entry) -> None:
         """Turns an assignment into a comment."""
-        self.gone.update(range(entry.first, entry.last + 1))
+        self.editor.drop(entry.first, entry.last)
 
     def drop_block(self, block: Block) -> None:
         """Turns a whole section into comments."""
         for entry in block.entries:
             self.drop(entry)
-        self.gone.add(block.first)
+        self.editor.drop(block.first)
 
     def set(self, section: str, key: str, value: str) -> None:
         """Sets a key that stands once: in place where it is, else at the end of the first such section."""
-        blocks = self.named(section)
-        entries = [e for b in blocks for e in b.all(key) if e.first not in self.gone]
+        entries = [e for b in self.named(section) for e in b.all(key) if not self.is_gone(e)]
         if entries and entries[-1].value == value:
             for entry in entries[:-1]:
                 self.drop(entry)
@@ -124,65 +123,34 @@ class IniText:
         for entry in entries:
             self.drop(entry)
         if entries:
-            self._after.setdefault(entries[-1].last, []).append(f"{key}={value}")
+            self.editor.insert(entries[-1].last, [f"{key}={value}"])
         else:
             self.add(section, [f"{key}={value}"])
 
     def add(self, section: str, lines: list[str]) -> None:
         """Adds assignments to the end of the first section of that name; makes it if there is none."""
-        blocks = [b for b in self.named(section) if b.first not in self.gone]
+        blocks = [b for b in self.named(section) if not self.is_gone(b)]
         if blocks:
-            self._after.setdefault(blocks[0].last, []).extend(lines)
+            self.editor.insert(blocks[0].last, lines)
+        elif self._last_added() == section:
+            self.editor.append(lines)
         else:
             self.add_block(section, lines)
 
     def add_block(self, section: str, lines: list[str]) -> None:
         """Adds a new section at the end of the file."""
-        header = f"[{section}]"
-        if header in self._tail and self._tail[-1] != header and section not in ("Address", "Route"):
-            self._tail += lines
-            return
-        if self._tail or (self.lines and self.lines[-1].strip()):
-            self._tail.append("")
-        self._tail += [header, *lines]
+        if self.editor.appended or (self.lines and self.lines[-1].strip()):
+            self.editor.append([""])
+        self.editor.append([f"[{section}]", *lines])
+
+    def _last_added(self) -> str | None:
+        """The section that new lines at the end of the file belong to."""
+        heads = [line for line in self.editor.appended if line.startswith("[")]
+        return heads[-1][1:-1] if heads else None
 
     def result(self) -> str:
         """The text with all edits made."""
-        out: list[str] = []
-        for number, line in enumerate(self.lines):
-            if number in self.gone:
-                ending = line[len(line.rstrip("\r\n")) :]
-                comment = WAS + line.rstrip("\r\n")
-                stands = {previous.rstrip("\r\n") for previous in _comments_above(out)}
-                if comment not in stands:
-                    out.append(comment + ending)
-            else:
-                out.append(line)
-            self._append(out, self._after.get(number, []))
-        self._append(out, self._tail)
-        return "".join(out)
-
-    def _append(self, out: list[str], lines: list[str]) -> None:
-        if lines and out and not out[-1].endswith("\n"):
-            out[-1] += self.newline
-        out.extend(line + self.newline for line in lines)
-
-
-def _comments_above(out: list[str]) -> list[str]:
-    """The block of comment lines at the end of ``out``."""
-    found: list[str] = []
-    for line in reversed(out):
-        if not line.startswith("#"):
-            break
-        found.append(line)
-    return found
-
-
-def by_newline(text: str) -> list[str]:
-    """Lines with their ends, split at newlines alone: other separators of Unicode are ordinary text here."""
-    parts = text.split("\n")
-    lines = [part + "\n" for part in parts[:-1]]
-    return lines + ([parts[-1]] if parts[-1] else [])
+        return self.editor.result()
 
 
 def truth(text: str) -> bool | None:

@@ -1,37 +1,47 @@
-"""netplan YAML, netplan(5), with both of its backends: systemd-networkd and NetworkManager."""
+"""netplan YAML, netplan(5), carried out by systemd-networkd or by NetworkManager: the format, and its editing."""
 
 from __future__ import annotations
 
 import yaml
 
+from fixed_anchor.change.files import Files
 from fixed_anchor.core.addresses import IPInterface
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route, differences
-from fixed_anchor.core.errors import InputError, NotSupported
-from fixed_anchor.dialects.netplan_text import (
+from fixed_anchor.core.errors import NotSupported
+from fixed_anchor.formats.netplan_entries import (
     Entry,
     address_items,
     all_but,
-    backend_of,
     boolean,
+    daemon_of,
     entries_of,
     governs,
     in_order,
     read_entries,
     read_route,
 )
-from fixed_anchor.dialects.protocol import Declaration, FileEdit, Files, FileText, Steps
-from fixed_anchor.dialects.yaml_splice import Item, MapEdit, Splices, plain
+from fixed_anchor.formats.protocol import Declaration, Loaded, Texts
+from fixed_anchor.formats.yaml_edit import Item, MapEdit
+from fixed_anchor.formats.yaml_splice import Splices, plain
 from fixed_anchor.planfile.nodes import Value
+
+#: Where netplan's generator puts the profile of an interface that NetworkManager shall carry out.
+_PROFILE = "/run/NetworkManager/system-connections/netplan-{}.nmconnection"
 
 
 class Netplan:
-    """The dialect of ``/etc/netplan/*.yaml``."""
+    """The format of ``/etc/netplan/*.yaml``."""
 
     name = "netplan"
     patterns: tuple[str, ...] = ("/lib/netplan/*.yaml", "/etc/netplan/*.yaml", "/run/netplan/*.yaml")
+    # netplan wants its files for root alone: they may hold secrets.
+    mode_taken = 0o177
+    mode_given = 0
+    created = 0o600
+    undeclared = "declare it first under /etc/netplan, with `dhcp4: true`, and see that it comes up"
 
     def read(self, files: Files, links: tuple[LinkFacts, ...]) -> tuple[Declaration, ...]:
-        everything = [entry for path in in_order(files) for entry in entries_of(files[path])]
+        everything = _everything(files)
         found: list[Declaration] = []
         for link in links:
             mine = _mine(everything, link)
@@ -39,105 +49,32 @@ class Netplan:
                 config, places = read_entries(mine, link)
                 on = [e.settings["dhcp4"] for e in mine if "dhcp4" in e.settings]
                 dhcp_in = Place(on[-1].file, on[-1].line) if on and boolean(on[-1]) else None
-                found.append(Declaration(link, config, places, mine[0].identity, backend_of(files, mine), dhcp_in))
+                name, daemon = mine[0].identity, daemon_of(files, mine)
+                profile = Loaded(_PROFILE.format(name), (f"netplan-{name}",)) if daemon == "NetworkManager" else None
+                found.append(Declaration(link, config, daemon, places, name, profile, dhcp_in))
         return tuple(found)
 
     def named(self, files: Files) -> tuple[str, ...]:
         names: dict[str, None] = {}
-        for path in in_order(files):
-            for entry in entries_of(files[path]):
-                settings = entry.settings
-                if "set-name" in settings:
-                    names[settings["set-name"].text()] = None
-                elif "match" not in settings:
-                    names[entry.identity] = None
+        for entry in _everything(files):
+            settings = entry.settings
+            if "set-name" in settings:
+                names[settings["set-name"].text()] = None
+            elif "match" not in settings:
+                names[entry.identity] = None
         return tuple(names)
 
-    def rewrite(self, files: Files, link: LinkFacts, wanted: InterfaceConfig) -> tuple[FileEdit, ...]:
-        mine = _mine([e for path in in_order(files) for e in entries_of(files[path])], link)
-        if not mine:
-            raise NotSupported(
-                f"no file under /etc/netplan declares {link.name}",
-                remedy="declare it first, with `dhcp4: true`, and see that it comes up",
-            )
-        declared = read_entries(mine, link)[0]
-        if differences(declared, wanted):
-            _refuse_unsupported(wanted)
-        texts = _edit(mine, declared, wanted)
-        edits: list[FileEdit] = []
-        for entry in mine:
-            before = entry.file
-            # netplan wants its files for root alone: they may hold secrets.
-            mode = before.mode & 0o600
-            text = texts[before.path]
-            if text == before.text and (mode == before.mode or not before.path.startswith("/etc/")):
-                continue
-            if not before.path.startswith("/etc/"):
-                raise NotSupported(
-                    f"{before.path} would have to change, and only files under /etc are edited",
-                    file=before.path,
-                    line=entry.key.line,
-                    remedy=f"copy it to /etc/netplan/{before.path.rpartition('/')[2]} first",
-                )
-            edits.append(FileEdit(before.path, before, FileText(before.path, text, mode, before.uid, before.gid)))
-        self._prove(files, edits, link, wanted, mine[0].identity)
-        return tuple(edits)
+    def edit(self, files: Files, declared: Declaration, wanted: InterfaceConfig, todo: tuple[str, ...]) -> Texts:
+        _refuse_unsupported(wanted)
+        return dict(_edit(_mine(_everything(files), declared.link), declared.config, wanted))
 
-    def _prove(
-        self, files: Files, edits: list[FileEdit], link: LinkFacts, wanted: InterfaceConfig, identity: str
-    ) -> None:
-        """Reads the edited texts back: they must say what is wanted, and the same as before of all else."""
-        after = {**files, **{e.path: e.after for e in edits if e.after}}
-        where = edits[0].path if edits else None
-        remedy = "write the entry in the usual block form, then try again"
-        try:
-            left = differences(self.read(after, (link,))[0].config, wanted)
-            touched = any(
-                all_but(e.before, identity) != all_but(e.after, identity) for e in edits if e.before and e.after
-            )
-        except (InputError, IndexError):
-            # An edit beside an anchor, say: the text is not what it was taken for.
-            left, touched = ("it",), False
-        if left:
-            what = f"the entry of {link.name} cannot be edited safely: {', '.join(left)} would not read back as wanted"
-            raise NotSupported(what, file=where, remedy=remedy)
-        if touched:
-            raise NotSupported(
-                f"the entry of {link.name} cannot be edited without touching others", file=where, remedy=remedy
-            )
+    def others(self, files: Files, declared: Declaration) -> object:
+        paths = {place.file for place in declared.places}
+        return {path: all_but(files[path], declared.identity) for path in paths}
 
-    def steps(self, before: Files, after: Files, link: LinkFacts) -> Steps:
-        mine = _mine([e for path in in_order(after) for e in entries_of(after[path])], link)
-        # netplan's generator has run before any unit, with the files of the open change.
-        boot = (("netplan", "generate"),)
-        if mine and backend_of(after, mine) == "NetworkManager":
-            profile = f"netplan-{mine[0].identity}"
-            path = f"/run/NetworkManager/system-connections/{profile}.nmconnection"
-            load = (("netplan", "generate"), ("nmcli", "connection", "load", path))
-            up = ("nmcli", "--wait", "30", "connection", "up", profile)
-            # The device runs this profile already: applied as it runs, nothing goes down.
-            was = _mine([e for p in in_order(before) for e in entries_of(before[p])], link)
-            gently = bool(was) and backend_of(before, was) == "NetworkManager" and was[0].identity == mine[0].identity
-            bring = ("nmcli", "device", "reapply", link.name) if gently else up
-            return Steps(
-                activate=(*load, bring),
-                reload=(*load, bring),
-                escalate=(up, ("netplan", "apply")),
-                boot=boot,
-            )
-        # `netplan generate` and a reload take effect like `netplan apply`, in a third of the time
-        # and without touching other interfaces. Both exit 0 for much that goes wrong: verification
-        # and the guard look at the result.
-        reload = (("netplan", "generate"), ("networkctl", "reload"))
-        return Steps(
-            activate=reload,
-            reload=reload,
-            escalate=(
-                ("networkctl", "reconfigure", link.name),
-                ("systemctl", "restart", "systemd-networkd.service"),
-            ),
-            boot=boot,
-        )
+
+def _everything(files: Files) -> list[Entry]:
+    return [entry for path in in_order(files) for entry in entries_of(files[path])]
 
 
 def _mine(entries: list[Entry], link: LinkFacts) -> list[Entry]:

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import re
 
+from fixed_anchor.change.files import FileEdit, FileText
 from fixed_anchor.core.addresses import IPAddress
-from fixed_anchor.dialects.ini_lines import by_newline
-from fixed_anchor.dialects.protocol import FileEdit, FileText
+from fixed_anchor.formats.lines import LineEditor
 
 HOSTNAME = "/etc/hostname"
 HOSTS = "/etc/hosts"
@@ -29,12 +29,11 @@ def edit_hosts(
     Its own line is the one for 127.0.1.1 (Debian's habit), or one that has the old name
     with an address the host held. Every other line stays. Without such a line one is added.
     """
-    lines = by_newline(before.text) if before else []
+    editor = LineEditor(before.text if before else "", forget=True)
     names = f"{name} {name.partition('.')[0]}" if "." in name else name
-    out: list[str] = []
     found = False
     old_names = {old_name, old_name.partition(".")[0]} - {""}
-    for line in lines:
+    for number, line in enumerate(editor.lines):
         content, hash_, comment = line.rstrip("\r\n").partition("#")
         words = content.split()
         own = len(words) > 1 and (
@@ -42,8 +41,8 @@ def edit_hosts(
             or (bool(old_names & set(words[1:])) and words[0] in {str(a) for a in old_addresses} | {str(address)})
         )
         if not own:
-            out.append(line)
             continue
+        editor.drop(number)
         if found:
             continue
         found = True
@@ -54,13 +53,10 @@ def edit_hosts(
         gap = re.match(r"\S+(\s+)", content.lstrip())
         between = gap[1] if gap else "\t"
         text = f"{first}{between}{' '.join([names, *others])}"
-        ending = line[len(line.rstrip("\r\n")) :] or "\n"
-        out.append(text + (f" {hash_}{comment}" if hash_ else "") + ending)
+        editor.insert(number, [text + (f" {hash_}{comment}" if hash_ else "")])
     if not found:
-        if out and not out[-1].endswith("\n"):
-            out[-1] += "\n"
-        out.append(f"127.0.1.1\t{names}\n")
-    text = "".join(out)
+        editor.append([f"127.0.1.1\t{names}"])
+    text = editor.result()
     if before is not None and text == before.text:
         return None
     return FileEdit(HOSTS, before, FileText(HOSTS, text, before.mode if before else 0o644))

@@ -1,0 +1,84 @@
+"""What is known of a change before, while and after it is carried out, whatever it is made to."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import msgspec
+
+from fixed_anchor.change import states
+from fixed_anchor.change.content import Content
+from fixed_anchor.core.addresses import IPInterface
+from fixed_anchor.core.config import InterfaceConfig
+
+
+class Held(msgspec.Struct, frozen=True):
+    """An old address that is held beside the new ones until the change is decided."""
+
+    interface: str
+    address: IPInterface
+
+
+class Draft(msgspec.Struct, frozen=True):
+    """A change as it is drafted for one target: its content, and the configurations that it declares.
+
+    ``wanted`` is what is declared in the end, ``waiting`` what is until the decision, where old
+    addresses are ``held``. ``stack`` names what carries it out, for people.
+    """
+
+    host: str
+    stack: str
+    wanted: tuple[InterfaceConfig, ...]
+    content: Content
+    waiting: tuple[InterfaceConfig, ...]
+    held: tuple[Held, ...] = ()
+    hostname: str | None = None
+
+    @property
+    def interfaces(self) -> tuple[str, ...]:
+        """The interfaces that the change is about, declared in the end or not."""
+        return self.content.interfaces
+
+
+class Terms(msgspec.Struct, frozen=True):
+    """How a change is guarded, and what is kept of it.
+
+    ``confirm_within`` is in seconds, counted from activation. ``unattended`` lets a favourable
+    verification confirm. ``notes`` are kept for the history; ``told`` are the lines by which
+    its log begins.
+    """
+
+    confirm_within: int
+    unattended: bool
+    notes: dict[str, Any]
+    told: tuple[str, ...] = ()
+
+
+class ChangeStatus(msgspec.Struct, frozen=True):
+    """What the engine says of one change.
+
+    ``state`` is a key of :data:`~fixed_anchor.change.states.STATES`. ``left`` is the number of
+    seconds until the deadline, ``None`` before activation. ``held`` are facts that end with the
+    decision: old addresses.
+    """
+
+    number: str
+    state: str
+    interface: str
+    left: int | None = None
+    guard_alive: bool = False
+    decision: str | None = None
+    verdict: str | None = None
+    rolled_back_at_boot: bool = False
+    held: tuple[str, ...] = ()
+
+    @property
+    def is_open(self) -> bool:
+        return self.state not in states.FINAL
+
+
+class Record(msgspec.Struct, frozen=True):
+    """What a target keeps of one change: the notes that were made of it, and the lines of its log."""
+
+    notes: dict[str, Any]
+    log: tuple[str, ...]

@@ -1,0 +1,48 @@
+"""What a change consists of. There are kinds; each target knows its own.
+
+Files of a host with the steps of its daemons are the first one. States, guard, decision,
+history and driver know none of them.
+"""
+
+from __future__ import annotations
+
+import msgspec
+
+from fixed_anchor.change.files import FileEdit
+from fixed_anchor.change.steps import Steps
+
+
+class FileContent(msgspec.Struct, frozen=True):
+    """Edits of files, and the steps around them.
+
+    ``interfaces`` are those whose state must come back when the change is rolled back. Where old
+    addresses are held until the decision, ``edits`` are the files with them, ``finals`` the texts
+    without, by path; ``held`` are the facts that then end, as the engine observes them.
+    ``expect`` are the facts that the engine's own small checks ask for.
+    """
+
+    interfaces: tuple[str, ...]
+    edits: tuple[FileEdit, ...]
+    steps: Steps = Steps()
+    finals: tuple[tuple[str, str], ...] = ()
+    held: tuple[str, ...] = ()
+    expect: tuple[str, ...] = ()
+
+    @property
+    def is_empty(self) -> bool:
+        """Whether nothing is to be done: what is wanted is declared already."""
+        return not self.edits
+
+    def ends_with(self) -> tuple[FileEdit, ...]:
+        """The edits from today's files to the final ones."""
+        finals = dict(self.finals)
+        return tuple(
+            msgspec.structs.replace(e, after=msgspec.structs.replace(e.after, text=finals[e.path]))
+            if e.after is not None and e.path in finals
+            else e
+            for e in self.edits
+        )
+
+
+#: Every kind of content: a new one is a new type here, and a target that carries it out.
+Content = FileContent

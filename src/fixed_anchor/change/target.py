@@ -1,0 +1,103 @@
+"""What a change is made to: the one Protocol that commands, driver and history know.
+
+A Linux host with files is the first target; a Windows machine and what a provider assigns
+from outside follow. Each has an engine of its own that carries changes out and guards them.
+"""
+
+from __future__ import annotations
+
+from typing import Protocol
+
+from fixed_anchor.change.change import ChangeStatus, Draft, Record, Terms
+from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.config import InterfaceConfig
+from fixed_anchor.core.plan import HostPlan, Plan
+from fixed_anchor.core.survey import HostSurvey
+from fixed_anchor.core.verification import VerifyResult
+
+
+class Target(Protocol):
+    """One target. Changes are named by their numbers, as :meth:`numbers` gives them."""
+
+    name: str
+
+    def survey(self) -> HostSurvey:
+        """What is in force there now."""
+        ...
+
+    def draft(self, plan: Plan, host: HostPlan, survey: HostSurvey, hold: frozenset[IPAddress] = frozenset()) -> Draft:
+        """The change that brings ``host`` of ``plan`` about. Touches nothing.
+
+        ``hold`` are addresses of today that shall stay until the decision, where they would go.
+        Raises :class:`~fixed_anchor.core.errors.NotSupported` by name for what cannot be carried out.
+        """
+        ...
+
+    def restore_draft(self, number: str, hold: frozenset[IPAddress] = frozenset()) -> Draft:
+        """The change that goes back behind confirmed change ``number``, and the later ones with it.
+
+        Raises :class:`~fixed_anchor.core.errors.ChangeOpen` if that change was never kept, and
+        :class:`~fixed_anchor.core.errors.Refused` where something was edited since.
+        """
+        ...
+
+    def begin(self, draft: Draft, terms: Terms) -> str:
+        """Begins a change and returns its number: from here on the guard carries it out.
+
+        Raises before anything was changed: ``Refused``, ``NoAccess``, ``ChangeOpen``.
+        """
+        ...
+
+    def numbers(self) -> list[str]:
+        """All changes, oldest first."""
+        ...
+
+    def number(self, typed: str) -> str:
+        """The change that was typed as ``7`` or ``0007``. Raises ``InputError`` where there is none."""
+        ...
+
+    def open_change(self) -> str | None:
+        """The change that is open, or ``None``."""
+        ...
+
+    def status(self, number: str) -> ChangeStatus:
+        """What the engine says of a change."""
+        ...
+
+    def record(self, number: str) -> Record:
+        """What is kept of a change."""
+        ...
+
+    def verify(
+        self, host: str, wanted: tuple[InterfaceConfig, ...], hostname: str | None, patience: float
+    ) -> VerifyResult:
+        """Whether ``wanted`` is in force, once it has settled, or as it is after ``patience`` seconds."""
+        ...
+
+    def give_verdict(self, number: str, word: str, checks: tuple[str, ...]) -> None:
+        """Tells the guard how the verification ended; ``checks`` are its lines for the log.
+
+        Raises ``ChangeOpen`` where the change has been decided meanwhile.
+        """
+        ...
+
+    def decide(self, number: str, decision: str, who: str, over_old: bool = False) -> None:
+        """Keeps an open change or rolls it back, and waits until that is so.
+
+        ``decision`` is one of the two in :mod:`~fixed_anchor.change.states`. Raises ``ChangeOpen``
+        where it is decided otherwise, ``Stuck`` where it could not be rolled back, and ``Refused``
+        for a session on an address that goes, unless ``over_old`` says that it counts.
+        """
+        ...
+
+    def more_time(self, number: str, seconds: int) -> None:
+        """Puts the deadline of an open change off. Raises ``ChangeOpen`` where it is decided."""
+        ...
+
+    def record_folder(self, number: str) -> str:
+        """Where the target keeps a change, for an operator to look."""
+        ...
+
+    def command_without_tool(self, number: str, verb: str) -> str | None:
+        """What can be typed there for ``verb`` where this tool is in trouble; ``None`` where nothing can."""
+        ...

@@ -1,0 +1,87 @@
+"""What brings interface files into force, one module each. A new one is a new module and one line here."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+
+from fixed_anchor.change.files import Files
+from fixed_anchor.change.steps import Steps
+from fixed_anchor.core.config import LinkFacts
+from fixed_anchor.core.errors import NotSupported
+from fixed_anchor.daemons import netplan
+from fixed_anchor.daemons.hostname import Hostname
+from fixed_anchor.daemons.ifupdown import Ifupdown
+from fixed_anchor.daemons.network_manager import NetworkManager
+from fixed_anchor.daemons.network_scripts import NetworkScripts
+from fixed_anchor.daemons.networkd import Networkd
+from fixed_anchor.daemons.protocol import Daemon, HostWide, Questions
+from fixed_anchor.daemons.resolved import Resolved
+from fixed_anchor.formats import FORMATS
+from fixed_anchor.formats.protocol import Declaration
+
+#: By the names that declarations say.
+DAEMONS: dict[str, Daemon] = {
+    "systemd-networkd": Networkd(),
+    "NetworkManager": NetworkManager(),
+    "ifupdown": Ifupdown(),
+    "network-scripts": NetworkScripts(),
+}
+
+#: In the order in which they load their files, which is before the interfaces are loaded.
+HOST_WIDE: tuple[HostWide, ...] = (Resolved(), Hostname())
+
+
+#: What makes a daemon's files of a format's, by the name of the format.
+GENERATORS: dict[str, Callable[[Steps], Steps]] = {"netplan": netplan.generated}
+
+
+def interface_steps(stack: str, before: Files, after: Files, link: LinkFacts) -> Steps:
+    """The commands that bring a change of ``link`` into force; ``stack`` is the format's name.
+
+    ``before`` and ``after`` are all files of that format. Raises :class:`NotSupported` where
+    neither declares the link.
+    """
+    old, new = (_declared(stack, files, link) for files in (before, after))
+    declared = new or old
+    if declared is None:
+        raise NotSupported(f"no file of {stack} declares {link.name}, neither before nor after the change")
+    steps = DAEMONS[declared.daemon].steps(old, new, link)
+    return GENERATORS[stack](steps) if stack in GENERATORS else steps
+
+
+def _declared(stack: str, files: Files, link: LinkFacts) -> Declaration | None:
+    found = FORMATS[stack].read(files, (link,))
+    return found[0] if found else None
+
+
+def host_wide_steps(paths: Iterable[str]) -> Steps:
+    """Steps for those of ``paths`` that belong to no interface: both ways the same, they load what is there.
+
+    They come before the steps of the interfaces: a lease client that knows nothing of
+    systemd-resolved writes its servers into the file that a restart makes anew.
+    """
+    changed = set(paths)
+    load = tuple(step for wide in HOST_WIDE if wide.path in changed for step in wide.load)
+    return Steps(activate=load, reload=load)
+
+
+def units() -> dict[str, str]:
+    """The services of all of them, by their names here."""
+    wide = {w.name: w.unit for w in HOST_WIDE if w.unit is not None}
+    return {name: daemon.unit for name, daemon in DAEMONS.items()} | wide
+
+
+def busy_patterns() -> tuple[str, ...]:
+    """Extended regular expressions of the command lines that show any of them in the middle of something."""
+    return tuple(dict.fromkeys((*(p for d in DAEMONS.values() for p in d.busy), *netplan.BUSY)))
+
+
+def all_questions() -> Questions:
+    """Everything that has to be collected from a host, the interface files among it."""
+    every = [q for d in DAEMONS.values() for q in (d.charge, d.further)] + [w.questions for w in HOST_WIDE]
+    patterns = [p for form in FORMATS.values() for p in form.patterns]
+    return Questions(
+        commands=tuple(dict.fromkeys(c for q in every for c in q.commands)),
+        for_interface=tuple(dict.fromkeys(c for q in every for c in q.for_interface)),
+        files=tuple(dict.fromkeys([*patterns, *(f for q in every for f in q.files)])),
+    )

@@ -1,0 +1,106 @@
+"""ifupdown: ifup(8) and ifdown(8) over interfaces(5), with a lease client of its own for DHCP."""
+
+from __future__ import annotations
+
+from fixed_anchor.change.steps import Fed, Step, Steps, route_words
+from fixed_anchor.core.config import InterfaceConfig, LinkFacts
+from fixed_anchor.daemons.protocol import (
+    IN_DROP_IN,
+    IN_FILES,
+    IN_RESOLV_CONF,
+    Governs,
+    Questions,
+    Seen,
+    runs,
+)
+from fixed_anchor.formats.protocol import Declaration
+
+_IFSTATE = "/run/network/ifstate"
+
+#: The programs that it starts for DHCP: processes of their own, one for each interface.
+LEASE_CLIENTS = ("dhclient", "dhcpcd", "udhcpc")
+#: dhclient.leases(5): that of one interface, or one for all.
+LEASES = ("/var/lib/dhcp/dhclient.{}.leases", "/var/lib/dhcp/dhclient.leases")
+
+
+class Ifupdown:
+    """ifup and ifdown, as ``networking.service`` or an administrator runs them."""
+
+    name = "ifupdown"
+    unit = "networking.service"
+    busy: tuple[str, ...] = ("(^|/)(ifup|ifdown)( |$)",)
+    charge = Questions(files=(_IFSTATE,))
+    further = Questions(files=("/var/lib/dhcp/dhclient*.leases",))
+
+    def governs(self, interface: str, seen: Seen) -> Governs:
+        listed = {line.partition("=")[0] for line in seen.texts.get(_IFSTATE, "").split()}
+        is_up = interface in listed
+        evidence = [runs(self.unit, seen.active or is_up)]
+        if is_up:
+            evidence.append(f"{_IFSTATE} lists it as up")
+        return Governs(seen.active or is_up, tuple(evidence))
+
+    def resolver_place(self, writer: str) -> str:
+        if writer == "systemd-resolved":
+            # ifup's own hook for systemd-resolved breaks DNS: the daemon is told directly.
+            return IN_DROP_IN
+        return IN_RESOLV_CONF if writer == "nobody" else IN_FILES
+
+    def steps(self, before: Declaration | None, after: Declaration | None, link: LinkFacts) -> Steps:
+        # ifdown must run while the old stanza is in the file: it stops the lease client that the
+        # stanza started. With the new one in place it would not, and the client would go on.
+        down, up = ("ifdown", "--force", link.name), ("ifup", link.name)
+        flush = ("ip", "address", "flush", "dev", link.name, "scope", "global")
+        was = before.config if before is not None else None
+        becomes = after.config if after is not None else None
+        gently = _gently(was, becomes, link)
+        # dhclient is stopped without giving its lease back: the address may still be needed.
+        stop: tuple[Step, ...] = (("dhclient", "-x", "-pf", f"/run/dhclient.{link.name}.pid", link.name),)
+        stop = stop if link.client == "dhclient" else ()
+        return Steps(
+            leave=(down,) if gently is None else stop,
+            activate=(up,) if gently is None else gently,
+            unload=(down, flush),
+            reload=(up,),
+            escalate=(flush, ("ifup", "--force", link.name)),
+            # What is up already is not brought up again: ifup would do nothing.
+            drop=(down, flush, up) if gently is None else gently,
+            drop_escalate=(down, flush, up),
+            releases=gently is None and was is not None and was.ipv4 == "dhcp",
+        )
+
+
+def _gently(before: InterfaceConfig | None, after: InterfaceConfig | None, link: LinkFacts) -> tuple[Step, ...] | None:
+    """Commands that bring the new IPv4 state into force in one go, with the link up all the time.
+
+    ifdown and ifup take the link down and run for a second; the kernel can be told in a
+    moment. ``None`` where more than fixed IPv4 addressing changes: then ifup must do it all.
+    """
+    if before is None or after is None or after.ipv4 != "fixed" or before.ipv4 not in ("dhcp", "fixed"):
+        return None
+    # ifup's hooks tell other programs of resolvers; and what else changes is left to it as well.
+    rest = [
+        (c.ipv6, c.of_family(6), [r for r in c.routes if r.destination.version == 6], c.mtu) for c in (before, after)
+    ]
+    if rest[0] != rest[1] or after.resolvers or after.search:
+        return None
+    if not link.held or (link.leased and link.client != "dhclient"):
+        return None
+    wanted, held = after.of_family(4), [a for a in link.held if a.version == 4]
+    dev, forever = f"dev {link.name}", "valid_lft forever preferred_lft forever"
+    anew = held[:1] != list(wanted[:1])
+    # A lone address (/32) belongs to no subnet and comes first: so it is never away.
+    lines = [f"address replace {a} {dev} {forever}" for a in wanted if a.network.prefixlen == 32]
+    # The first address of a subnet is the preferred source, and takes the further ones along when it goes.
+    going = [a for a in held if a not in wanted or (anew and a.network.prefixlen < 32)]
+    lines += [f"address del {a} {dev}" for a in going]
+    for address in wanted:
+        if address.network.prefixlen < 32 and (anew or address not in held or address in link.leased):
+            broadcast = "brd + " if address.network.prefixlen < 31 else ""
+            lines.append(f"address replace {address} {broadcast}{dev} {forever}")
+    routes = [[r for r in c.routes if r.destination.version == 4] for c in (before, after)]
+    if anew or before.ipv4 == "dhcp" or routes[0] != routes[1]:
+        lines.append(f"route flush {dev} proto boot")
+        lines += ["route add " + " ".join(route_words(r, link.name)) for r in routes[1]]
+    text = "".join(f"{line}\n" for line in lines)
+    return (Fed(("ip", "-4", "-batch", "-"), text),)

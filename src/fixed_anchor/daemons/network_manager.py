@@ -1,0 +1,60 @@
+"""NetworkManager: nmcli(1), NetworkManager(8)."""
+
+from __future__ import annotations
+
+from fixed_anchor.change.steps import Step, Steps
+from fixed_anchor.core.config import LinkFacts
+from fixed_anchor.daemons.protocol import IN_FILES, INTERFACE, Governs, Questions, Seen, runs
+from fixed_anchor.formats.protocol import Declaration, Loaded
+
+_DEVICES = ("nmcli", "-t", "-f", "DEVICE,STATE", "device")
+#: The options of the lease of an interface, for scripts.
+LEASE = ("nmcli", "-t", "-f", "DHCP4", "device", "show", INTERFACE)
+
+
+class NetworkManager:
+    """NetworkManager, with key files or ifcfg files of its own, or profiles of netplan's making."""
+
+    name = "NetworkManager"
+    unit = "NetworkManager.service"
+    busy: tuple[str, ...] = (
+        "nmcli .*(connection|con|c) (up|down|reload)",
+        "nmcli .*(device|dev|d) (connect|disconnect|reapply)",
+    )
+    charge = Questions(commands=(_DEVICES,))
+    further = Questions(for_interface=(LEASE,))
+
+    def governs(self, interface: str, seen: Seen) -> Governs:
+        states = dict(line.partition(":")[::2] for line in seen.outputs.get(_DEVICES, "").splitlines())
+        unmanaged = states.get(interface, "").startswith("unmanaged")
+        return Governs(seen.active and not unmanaged, (runs(self.unit, seen.active),))
+
+    def resolver_place(self, writer: str) -> str:
+        # It writes resolv.conf itself, or tells whoever does.
+        return IN_FILES
+
+    def steps(self, before: Declaration | None, after: Declaration | None, link: LinkFacts) -> Steps:
+        restart = ("systemctl", "restart", self.unit)
+        old = before.loaded if before is not None else None
+        new = after.loaded if after is not None else None
+        if old is None or new is None:
+            return Steps(activate=(restart,), reload=(restart,), drop=(restart,))
+        connect = ("nmcli", "--wait", "30", "device", "connect", link.name)
+        in_place = old.path == new.path
+        # A device that runs a profile takes an edit of it as it runs: nothing goes down.
+        gently = in_place and old.priority == new.priority
+        load = _load(new, link, gently)
+        # Where the new profile is gone again, the daemon makes its automatic one anew.
+        reload = _load(old, link, gently) if in_place else (("nmcli", "connection", "reload"), connect)
+        again = (connect, restart)
+        return Steps(activate=load, reload=reload, escalate=again, drop=load, drop_escalate=again)
+
+
+def _load(profile: Loaded, link: LinkFacts, gently: bool) -> tuple[Step, ...]:
+    """The profile read again, and applied to the device as it runs; or brought up."""
+    load = ("nmcli", "connection", "load", profile.path)
+    if gently:
+        return (load, ("nmcli", "device", "reapply", link.name))
+    if profile.names:
+        return (load, ("nmcli", "--wait", "30", "connection", "up", *profile.names))
+    return (load, ("nmcli", "--wait", "30", "device", "connect", link.name))

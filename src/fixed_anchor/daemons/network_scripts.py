@@ -1,0 +1,38 @@
+"""The network scripts of the Red Hat family: ifup(8) and ifdown(8) over ifcfg files."""
+
+from __future__ import annotations
+
+from fixed_anchor.change.steps import Steps
+from fixed_anchor.core.config import LinkFacts
+from fixed_anchor.daemons.protocol import IN_FILES, Governs, Questions, Seen, runs
+from fixed_anchor.formats.protocol import Declaration
+
+
+class NetworkScripts:
+    """The scripts that ``network.service`` runs."""
+
+    name = "network-scripts"
+    unit = "network.service"
+    busy: tuple[str, ...] = ("(^|/)(ifup|ifdown)( |$)",)
+    charge = Questions()
+    further = Questions()
+
+    def governs(self, interface: str, seen: Seen) -> Governs:
+        return Governs(seen.active, (runs(self.unit, seen.active),))
+
+    def resolver_place(self, writer: str) -> str:
+        return IN_FILES
+
+    def steps(self, before: Declaration | None, after: Declaration | None, link: LinkFacts) -> Steps:
+        # The lease client is ended by what the file says when `ifdown` runs: so it runs while that is there.
+        down, up = ("ifdown", link.name), ("ifup", link.name)
+        flush = ("ip", "address", "flush", "dev", link.name, "scope", "global")
+        return Steps(
+            leave=(down,),
+            activate=(up,),
+            unload=(down,),
+            reload=(up,),
+            escalate=(flush, up),
+            drop=(down, flush, up),
+            drop_escalate=(flush, up),
+        )

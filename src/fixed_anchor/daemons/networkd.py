@@ -1,0 +1,35 @@
+"""systemd-networkd: networkctl(1), systemd-networkd.service(8)."""
+
+from __future__ import annotations
+
+from fixed_anchor.change.steps import Steps
+from fixed_anchor.core.config import LinkFacts
+from fixed_anchor.daemons.protocol import IN_FILES, IN_RESOLV_CONF, Governs, Questions, Seen, runs
+from fixed_anchor.formats.protocol import Declaration
+
+#: Where it keeps a record of each lease, by the number of the link.
+LEASES = "/run/systemd/netif/leases/"
+
+
+class Networkd:
+    """systemd-networkd, with ``.network`` files of its own or of netplan's making."""
+
+    name = "systemd-networkd"
+    unit = "systemd-networkd.service"
+    busy: tuple[str, ...] = ("networkctl (reload|reconfigure|up|down)",)
+    charge = Questions()
+    further = Questions(files=(f"{LEASES}*",))
+
+    def governs(self, interface: str, seen: Seen) -> Governs:
+        return Governs(seen.active, (runs(self.unit, seen.active),))
+
+    def resolver_place(self, writer: str) -> str:
+        # It tells its resolvers to systemd-resolved alone.
+        return IN_RESOLV_CONF if writer == "nobody" else IN_FILES
+
+    def steps(self, before: Declaration | None, after: Declaration | None, link: LinkFacts) -> Steps:
+        # A reload touches no interface whose files are as before. It exits 0 for much that goes wrong, and
+        # sometimes leaves a link half configured: verification and the guard look at the result.
+        load = (("networkctl", "reload"),)
+        again = (("networkctl", "reconfigure", link.name), ("systemctl", "restart", self.unit))
+        return Steps(activate=load, reload=load, escalate=again, drop=load, drop_escalate=again)

@@ -1,0 +1,104 @@
+"""What every daemon offers that brings interface files into force: the one Protocol, and the types it speaks in.
+
+A daemon's module runs nothing and reads no disk. It says what must be asked of a host, judges
+the answers, and names the commands of a change as argument lists.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Protocol
+
+import msgspec
+
+from fixed_anchor.change.steps import Step, Steps
+from fixed_anchor.core.config import LinkFacts
+from fixed_anchor.formats.protocol import Declaration
+
+#: Stands for an interface's name in a command that is run for each.
+INTERFACE = "INTERFACE"
+
+#: Where the resolvers of an interface are to be set.
+IN_FILES, IN_DROP_IN, IN_RESOLV_CONF = "files", "drop-in", "resolv.conf"
+
+
+class Questions(msgspec.Struct, frozen=True):
+    """What has to be collected from a host for a daemon.
+
+    ``commands`` are run once, ``for_interface`` for each interface, with its name in the place
+    of :data:`INTERFACE`; ``files`` are paths or glob patterns.
+    """
+
+    commands: tuple[tuple[str, ...], ...] = ()
+    for_interface: tuple[tuple[str, ...], ...] = ()
+    files: tuple[str, ...] = ()
+
+
+class Seen(msgspec.Struct, frozen=True):
+    """What a host said of a daemon: whether its unit is active, and what it answered to ``charge``.
+
+    Commands are by their arguments, files by their path; what is not there is empty.
+    """
+
+    active: bool
+    outputs: Mapping[tuple[str, ...], str] = {}
+    texts: Mapping[str, str] = {}
+
+
+class Governs(msgspec.Struct, frozen=True):
+    """Whether a daemon runs a link, and what says so."""
+
+    yes: bool
+    evidence: tuple[str, ...]
+
+
+class Daemon(Protocol):
+    """One daemon, or what does its work by commands, as ifupdown does.
+
+    ``name`` is the key in the registry, ``unit`` its service. ``busy`` are extended regular
+    expressions (POSIX, and the same to Python) of the command lines that show it in the middle
+    of something. ``charge`` is what must be asked to tell which links it governs, ``further``
+    what a survey asks beyond that: its records of leases, say.
+    """
+
+    name: str
+    unit: str
+    busy: tuple[str, ...]
+    charge: Questions
+    further: Questions
+
+    def governs(self, interface: str, seen: Seen) -> Governs:
+        """Whether it runs ``interface`` on a host of which that much was ``seen``."""
+        ...
+
+    def resolver_place(self, writer: str) -> str:
+        """Where the resolvers of its interfaces go: one of the three places above.
+
+        ``writer`` is who writes /etc/resolv.conf, as :func:`fixed_anchor.observe.resolvers.owner` tells.
+        """
+        ...
+
+    def steps(self, before: Declaration | None, after: Declaration | None, link: LinkFacts) -> Steps:
+        """The commands that bring a change of ``link`` from ``before`` to ``after`` into force.
+
+        ``None`` stands for files that declare nothing for the link.
+        """
+        ...
+
+
+class HostWide(Protocol):
+    """What brings a file into force that belongs to no interface. ``unit`` is its service, if it has one.
+
+    ``load`` makes it take the file as it is: the same both ways.
+    """
+
+    name: str
+    path: str
+    unit: str | None
+    questions: Questions
+    load: tuple[Step, ...]
+
+
+def runs(unit: str, active: bool) -> str:
+    """The sentence that says so."""
+    return f"{unit} {'runs' if active else 'does not run'}"

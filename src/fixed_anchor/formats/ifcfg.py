@@ -1,0 +1,208 @@
+"""ifcfg files of the Red Hat family: the format, and its editing."""
+
+from __future__ import annotations
+
+from fixed_anchor.change.files import Files
+from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place
+from fixed_anchor.core.errors import NotSupported
+from fixed_anchor.formats.ifcfg_read import (
+    FOLDER,
+    NUMBERED,
+    aliases_of,
+    is_assigned,
+    main_of,
+    mains,
+    read_main,
+    routes_in,
+)
+from fixed_anchor.formats.lines import LineEditor
+from fixed_anchor.formats.protocol import Declaration, Loaded, Texts
+from fixed_anchor.formats.shell_text import ShellFile
+
+#: What an edit may change, beside the numbered ones.
+_EDITED = frozenset(
+    {
+        "BOOTPROTO", "METRIC", "DOMAIN", "MTU", "DEFROUTE", "PEERDNS",
+        "IPV6INIT", "IPV6_AUTOCONF", "DHCPV6C", "IPV6ADDR", "IPV6ADDR_SECONDARIES", "IPV6_DEFAULTGW",
+    }
+)  # fmt: skip
+
+
+class Ifcfg:
+    """The format of ``/etc/sysconfig/network-scripts``."""
+
+    name = "ifcfg"
+    patterns: tuple[str, ...] = tuple(FOLDER + p for p in ("ifcfg-*", "route-*", "route6-*", "rule-*", "rule6-*"))
+    mode_taken = 0
+    mode_given = 0
+    created = 0o644
+    undeclared = f"make {FOLDER}ifcfg-NAME first"
+
+    def read(self, files: Files, links: tuple[LinkFacts, ...]) -> tuple[Declaration, ...]:
+        found = []
+        for link in links:
+            main = main_of(files, link)
+            if main is None:
+                continue
+            config, places = read_main(files, main, link)
+            daemon = "NetworkManager" if main.yes("NM_CONTROLLED", True) else "network-scripts"
+            path, uuid = main.file.path, main.get("UUID")
+            on = main.all("BOOTPROTO")
+            dhcp_in = Place(path, on[-1].first + 1) if on and config.ipv4 == "dhcp" else None
+            # NetworkManager makes a UUID of its own where the file names none.
+            loaded = Loaded(path, ("uuid", uuid) if uuid else ())
+            identity = path.rpartition("ifcfg-")[2]
+            found.append(Declaration(link, config, daemon, places, identity, loaded, dhcp_in))
+        return tuple(found)
+
+    def named(self, files: Files) -> tuple[str, ...]:
+        names: dict[str, None] = {}
+        for path in mains(files):
+            name = ShellFile(files[path]).get("DEVICE") or path.rpartition("ifcfg-")[2]
+            if name != "lo":
+                names[name] = None
+        return tuple(names)
+
+    def edit(self, files: Files, declared: Declaration, wanted: InterfaceConfig, todo: tuple[str, ...]) -> Texts:
+        main = ShellFile(files[declared.file])
+        _refuse_unsupported(wanted)
+        _edit_main(main, wanted, todo)
+        texts: dict[str, str | None] = {main.file.path: main.result()}
+        if "hold" in todo and wanted.touches(4):
+            # The files hold nothing but additional addresses of the family: they go.
+            texts |= dict.fromkeys(aliases_of(files, main))
+        if {"gateway", "routes"} & set(todo):
+            texts |= _edit_routes(files, declared.link, wanted)
+        return texts
+
+    def others(self, files: Files, declared: Declaration) -> object:
+        main = ShellFile(files[declared.file])
+        return [
+            (a.name, a.value) for a in main.assignments if a.name not in _EDITED and NUMBERED.fullmatch(a.name) is None
+        ]
+
+
+def _refuse_unsupported(wanted: InterfaceConfig) -> None:
+    if wanted.time_servers is not None:
+        raise NotSupported(f"`time_servers` on {wanted.interface}: ifcfg files have no place for them")
+    hops6 = wanted.default_routes(6)
+    if any(r.metric is not None for r in hops6) or len(hops6) > 1 or len(wanted.default_routes(4)) > 1:
+        raise NotSupported(
+            f"several or weighted IPv6 gateways, or several IPv4 ones, on {wanted.interface}: one is written"
+        )
+
+
+def _edit_main(main: ShellFile, wanted: InterfaceConfig, todo: tuple[str, ...]) -> None:
+    if wanted.touches(4) and {"ipv4", "hold", "gateway"} & set(todo):
+        if "ipv4" in todo:
+            main.set("BOOTPROTO", "dhcp" if wanted.ipv4 == "dhcp" else "none")
+        if "hold" in todo:
+            _edit_addresses(main, wanted)
+        defaults = wanted.default_routes(4)
+        if not defaults:
+            main.drop("GATEWAY")
+        else:
+            main.set("GATEWAY", str(defaults[0].next_hop))
+            if defaults[0].metric is not None:
+                main.set("METRIC", str(defaults[0].metric))
+            else:
+                main.drop("METRIC")
+    if wanted.touches(6) and {"ipv6", "hold", "gateway"} & set(todo):
+        _edit_ipv6(main, wanted)
+    if "resolvers" in todo:
+        for assignment in main.assignments:
+            if (m := NUMBERED.fullmatch(assignment.name)) and m[1] == "DNS":
+                number = int(m[2] or 0)
+                if not 1 <= number <= len(wanted.resolvers or ()):
+                    main.drop(assignment.name)
+        for number, resolver in enumerate(wanted.resolvers or (), 1):
+            main.set(f"DNS{number}", str(resolver))
+    if "search" in todo:
+        if wanted.search:
+            main.set("DOMAIN", " ".join(wanted.search))
+        else:
+            main.drop("DOMAIN")
+    if "mtu" in todo:
+        main.set("MTU", str(wanted.mtu))
+    if wanted.ipv4 == "dhcp" or wanted.ipv6 in ("dhcp", "ra"):
+        if main.yes("DEFROUTE", True) != wanted.lease_routes:
+            main.set("DEFROUTE", "yes" if wanted.lease_routes else "no")
+        if main.yes("PEERDNS", True) != wanted.lease_resolvers:
+            main.set("PEERDNS", "yes" if wanted.lease_resolvers else "no")
+
+
+def _edit_addresses(main: ShellFile, wanted: InterfaceConfig) -> None:
+    addresses = wanted.of_family(4)
+    # The form that is there is kept: IPADDR alone or numbered, prefix or dotted mask.
+    numbered = any(a.name == "IPADDR0" for a in main.assignments) and not main.get("IPADDR")
+    suffixes = [str(n) if n or numbered else "" for n in range(len(addresses))]
+    dotted = any(a.name.startswith("NETMASK") for a in main.assignments) and not main.get("PREFIX")
+    for assignment in main.assignments:
+        matched = NUMBERED.fullmatch(assignment.name)
+        if matched and matched[1] in ("IPADDR", "PREFIX", "NETMASK") and matched[2] not in suffixes:
+            main.drop(assignment.name)
+    for suffix, address in zip(suffixes, addresses, strict=True):
+        main.set(f"IPADDR{suffix}", str(address.ip))
+        if dotted:
+            main.drop(f"PREFIX{suffix}")
+            main.set(f"NETMASK{suffix}", str(address.netmask))
+        else:
+            main.drop(f"NETMASK{suffix}")
+            main.set(f"PREFIX{suffix}", str(address.network.prefixlen))
+
+
+def _edit_ipv6(main: ShellFile, wanted: InterfaceConfig) -> None:
+    held = [str(a) for a in wanted.of_family(6)]
+    main.set("IPV6INIT", "no" if wanted.ipv6 == "off" else "yes")
+    if wanted.ipv6 == "ra" and main.all("IPV6_AUTOCONF"):
+        main.set("IPV6_AUTOCONF", "yes")
+    elif wanted.ipv6 in ("fixed", "off"):
+        main.set("IPV6_AUTOCONF", "no")
+    if wanted.ipv6 == "dhcp":
+        main.set("DHCPV6C", "yes")
+    elif main.yes("DHCPV6C", False):
+        main.set("DHCPV6C", "no")
+    for name, value in (("IPV6ADDR", held[:1]), ("IPV6ADDR_SECONDARIES", held[1:])):
+        if value:
+            main.set(name, " ".join(value))
+        else:
+            main.drop(name)
+    defaults = wanted.default_routes(6)
+    if defaults:
+        main.set("IPV6_DEFAULTGW", str(defaults[0].next_hop))
+    else:
+        main.drop("IPV6_DEFAULTGW")
+
+
+def _edit_routes(files: Files, link: LinkFacts, wanted: InterfaceConfig) -> dict[str, str | None]:
+    texts: dict[str, str | None] = {}
+    for version, kind in ((4, "route-"), (6, "route6-")):
+        path = f"{FOLDER}{kind}{link.name}"
+        there = routes_in(files.get(path))
+        gone = [
+            (first, last)
+            for first, last, route in there
+            if route.is_default and wanted.touches(version) and route not in wanted.routes
+        ]
+        present = {route for _, _, route in there}
+        missing = [
+            r for r in wanted.routes if not r.is_default and r.destination.version == version and r not in present
+        ]
+        if not gone and not missing:
+            continue
+        editor = LineEditor(files[path].text if path in files else "")
+        if is_assigned(editor.lines):
+            raise NotSupported(
+                "routes in the form ADDRESSn=... are not added to",
+                file=path,
+                remedy="use the form `DESTINATION via GATEWAY dev IF`",
+            )
+        for first, last in gone:
+            editor.drop(first, last)
+        for route in missing:
+            via = f" via {route.next_hop}" if route.next_hop is not None else ""
+            metric = f" metric {route.metric}" if route.metric is not None else ""
+            on_link = " onlink" if route.on_link else ""
+            editor.append([f"{route.destination}{via} dev {link.name}{metric}{on_link}"])
+        texts[path] = editor.result()
+    return texts

@@ -1,0 +1,215 @@
+"""Debian's interfaces(5): the format, and its editing."""
+
+from __future__ import annotations
+
+from fixed_anchor.change.files import Files
+from fixed_anchor.change.steps import route_words
+from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
+from fixed_anchor.core.errors import NotSupported
+from fixed_anchor.formats.interfaces_read import (
+    ADDRESSING,
+    DNS,
+    MAIN,
+    effective,
+    read_stanzas,
+    route_of_hook,
+    stanzas_in,
+    stanzas_of,
+)
+from fixed_anchor.formats.interfaces_text import Line, Stanza
+from fixed_anchor.formats.lines import LineEditor
+from fixed_anchor.formats.protocol import Declaration, Texts
+
+_HOOKS = frozenset({"up", "down", "pre-up", "post-up", "pre-down", "post-down"})
+
+
+class Interfaces:
+    """The format of ``/etc/network/interfaces`` and what it sources."""
+
+    name = "ifupdown"
+    patterns: tuple[str, ...] = (MAIN, "/etc/network/interfaces.d/*")
+    mode_taken = 0
+    mode_given = 0
+    created = 0o644
+    undeclared = f"write `iface NAME inet dhcp` into {MAIN} first"
+
+    def read(self, files: Files, links: tuple[LinkFacts, ...]) -> tuple[Declaration, ...]:
+        stanzas = stanzas_in(files)
+        found = []
+        for link in links:
+            mine = stanzas_of(stanzas, link.name)
+            if mine:
+                config, places = read_stanzas(stanzas, mine, link)
+                on = [Place(s.path, s.head.first + 1) for s in mine if s.family == "inet" and s.method == "dhcp"]
+                dhcp_in = on[-1] if on else None
+                found.append(Declaration(link, config, "ifupdown", places, link.name, dhcp_in=dhcp_in))
+        return tuple(found)
+
+    def named(self, files: Files) -> tuple[str, ...]:
+        stanzas = stanzas_in(files)
+        inherited = {name for s in stanzas for name in s.inherits}
+        names = [s.name for s in stanzas if s.kind == "iface" and s.method != "loopback" and s.name not in inherited]
+        return tuple(dict.fromkeys(n for n in names if ":" not in n))
+
+    def edit(self, files: Files, declared: Declaration, wanted: InterfaceConfig, todo: tuple[str, ...]) -> Texts:
+        name, now = declared.link.name, declared.config
+        _refuse_unsupported(wanted, now)
+        stanzas = stanzas_in(files)
+        mine = stanzas_of(stanzas, name)
+        edits = {s.path: LineEditor(files[s.path].text, indented=True) for s in mine}
+        for version in (4, 6):
+            family = "inet" if version == 4 else "inet6"
+            theirs = [s for s in mine if s.family == family]
+            if wanted.touches(version) and (theirs or wanted.method(version) != "ra"):
+                anchor = theirs or [s for s in mine if s.family]
+                _edit_family(edits, stanzas, theirs, anchor[-1], name, version, now, wanted)
+        first = next((s for s in mine if s.family), mine[0])
+        if {"resolvers", "search"} & set(todo):
+            _edit_dns(edits, mine, first, wanted, todo)
+        if "routes" in todo:
+            for route in wanted.routes:
+                if not route.is_default and route not in now.routes:
+                    edits[first.path].insert(first.last, [f"    up {_route_command(route, name)}"])
+        if "mtu" in todo:
+            for stanza in mine:
+                for line in stanza.options:
+                    if line.key == "mtu":
+                        _drop(edits[stanza.path], line)
+            edits[first.path].insert(first.head.last, [f"    mtu {wanted.mtu}"])
+        return {path: edit.result() for path, edit in edits.items()}
+
+    def others(self, files: Files, declared: Declaration) -> object:
+        """Every other stanza with all that it inherits: hooks and options that the model does not know, too."""
+        stanzas = stanzas_in(files)
+        return [
+            (stanza.path, stanza.head.words, [line.words for line in effective(stanzas, stanza)])
+            for stanza in stanzas
+            if stanza.kind != "iface" or stanza.name != declared.link.name
+        ]
+
+
+def _drop(editor: LineEditor, line: Line) -> None:
+    editor.drop(line.first, line.last)
+
+
+def _route_command(route: Route, interface: str) -> str:
+    family = ["-6"] if route.destination.version == 6 else []
+    return " ".join(["ip", *family, "route", "add", *route_words(route, interface)])
+
+
+def _refuse_unsupported(wanted: InterfaceConfig, declared: InterfaceConfig) -> None:
+    refused = []
+    if wanted.ipv6 == "off" and declared.ipv6 != "off":
+        refused.append("`ipv6: off`")
+    if wanted.time_servers is not None:
+        refused.append("`time_servers`")
+    if wanted.ipv4 == "dhcp" and not (wanted.lease_routes and wanted.lease_resolvers):
+        refused.append("`gateway: none` or own resolvers with DHCP")
+    if refused:
+        raise NotSupported(f"{', '.join(refused)} on {wanted.interface}: interfaces(5) has no option for it")
+
+
+def _edit_family(
+    edits: dict[str, LineEditor],
+    stanzas: list[Stanza],
+    theirs: list[Stanza],
+    anchor: Stanza,
+    name: str,
+    version: int,
+    declared: InterfaceConfig,
+    wanted: InterfaceConfig,
+) -> None:
+    """Makes the stanzas of one family say what is wanted; the first is edited, others give way."""
+    if (
+        declared.method(version) == wanted.method(version)
+        and declared.of_family(version) == wanted.of_family(version)
+        and set(declared.default_routes(version)) == set(wanted.default_routes(version))
+    ):
+        return
+    family = "inet" if version == 4 else "inet6"
+    heads, bodies = _new_stanzas(family, name, version, wanted)
+    if not theirs:
+        edits[anchor.path].insert(anchor.last, ["", *_joined(heads, bodies)])
+        return
+    first, others = theirs[0], theirs[1:]
+    edit = edits[first.path]
+    if first.head.words != tuple(heads[0].split()):
+        _drop(edit, first.head)
+        edit.insert(first.head.last, [heads[0]])
+        # What was inherited and says no address is lost with `inherits`: it is written out.
+        inherited = [line for line in effective(stanzas, first) if line not in first.options]
+        keep = [f"    {' '.join(line.words)}" for line in inherited if line.key not in ADDRESSING | DNS]
+        edit.insert(first.head.last, keep)
+    edit.insert(first.head.last, bodies[0])
+    for line in first.options:
+        route = route_of_hook(line.value) if line.key in ("up", "post-up") else None
+        if line.key in ADDRESSING or (route is not None and route.is_default and route.destination.version == version):
+            _drop(edit, line)
+    for stanza in others:
+        hooks = [line for line in stanza.options if line.key in _HOOKS]
+        if hooks:
+            raise NotSupported(
+                f"a second {family} stanza of {name} has hooks, and would have to go",
+                file=stanza.path,
+                line=hooks[0].first + 1,
+                remedy="move its up and down lines to the first stanza",
+            )
+        _drop(edits[stanza.path], stanza.head)
+        for line in stanza.options:
+            _drop(edits[stanza.path], line)
+    if len(heads) > 1:
+        edits[first.path].insert(first.last, ["", *_joined(heads[1:], bodies[1:])])
+
+
+def _joined(heads: list[str], bodies: list[list[str]]) -> list[str]:
+    lines: list[str] = []
+    for head, body in zip(heads, bodies, strict=True):
+        lines += [*([""] if lines else []), head, *body]
+    return lines
+
+
+def _new_stanzas(family: str, name: str, version: int, wanted: InterfaceConfig) -> tuple[list[str], list[list[str]]]:
+    """Heads and option lines of the stanzas that say what is wanted, one for each address."""
+    method = wanted.method(version)
+    if method != "fixed":
+        word = {"dhcp": "dhcp", "ra": "auto", "off": "manual"}[method]
+        return [f"iface {name} {family} {word}"], [[]]
+    heads, bodies = [], []
+    defaults = list(wanted.default_routes(version))
+    for number, address in enumerate(wanted.of_family(version)):
+        heads.append(f"iface {name} {family} static")
+        body = [f"    address {address}"]
+        if version == 6:
+            body += ["    accept_ra 0", "    autoconf 0"]
+        if number == 0 and defaults:
+            first = defaults.pop(0)
+            if first.on_link:
+                # `gateway` alone is refused by the kernel for a next hop outside the subnet.
+                body.append(f"    up {_route_command(first, name)}")
+            else:
+                body.append(f"    gateway {first.next_hop}")
+                if first.metric is not None:
+                    body.append(f"    metric {first.metric}")
+            body += [f"    up {_route_command(route, name)}" for route in defaults]
+        bodies.append(body)
+    return heads, bodies
+
+
+def _edit_dns(
+    edits: dict[str, LineEditor], mine: list[Stanza], first: Stanza, wanted: InterfaceConfig, todo: tuple[str, ...]
+) -> None:
+    keys: set[str] = set()
+    lines = []
+    if "resolvers" in todo:
+        keys |= {"dns-nameservers", "dns-nameserver"}
+        if wanted.resolvers:
+            lines.append("    dns-nameservers " + " ".join(map(str, wanted.resolvers)))
+    if "search" in todo:
+        keys |= {"dns-search", "dns-domain"}
+        if wanted.search:
+            lines.append("    dns-search " + " ".join(wanted.search))
+    for stanza in mine:
+        for line in stanza.options:
+            if line.key in keys:
+                _drop(edits[stanza.path], line)
+    edits[first.path].insert(first.head.last, lines)

@@ -1,0 +1,207 @@
+"""What the stanzas of interfaces(5) say of an interface: what is sourced, inherited, and put into hooks."""
+
+from __future__ import annotations
+
+import re
+from fnmatch import fnmatchcase
+
+from fixed_anchor.change.files import Files
+from fixed_anchor.core.addresses import (
+    IPAddress,
+    IPInterface,
+    default_network,
+    parse_address,
+    parse_destination,
+    parse_interface_address,
+    parse_prefix,
+)
+from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
+from fixed_anchor.core.errors import InputError
+from fixed_anchor.formats.interfaces_text import Line, Stanza, parse
+
+MAIN = "/etc/network/interfaces"
+
+#: Options that say an address; everything else of a stanza is kept as it is.
+ADDRESSING = frozenset(
+    {
+        "address",
+        "netmask",
+        "broadcast",
+        "network",
+        "gateway",
+        "metric",
+        "accept_ra",
+        "autoconf",
+        "leasetime",
+        "leasehours",
+        "hostname",
+        "client",
+        "vendor",
+    }
+)
+DNS = frozenset({"dns-nameservers", "dns-nameserver", "dns-search", "dns-domain"})
+#: How additional routes are written, and how they are read back: ``up ip route add ...``.
+_ROUTE_HOOK = re.compile(r"ip (?:-6 )?route (?:add|replace) (\S+)((?: \S+)*)")
+
+
+def stanzas_in(files: Files) -> list[Stanza]:
+    """The stanzas of the main file and of what it sources, in the order in which they are read."""
+    found: list[Stanza] = []
+    _include(files, MAIN, found, ())
+    return found
+
+
+def _include(files: Files, path: str, found: list[Stanza], above: tuple[str, ...]) -> None:
+    if path not in files or path in above:
+        return
+    for stanza in parse(files[path].text, path):
+        found.append(stanza)
+        if stanza.kind == "source":
+            pattern = _absolute(stanza.name, path)
+            for other in sorted(p for p in files if fnmatchcase(p, pattern)):
+                _include(files, other, found, (*above, path))
+        elif stanza.kind == "source-directory":
+            folder = _absolute(stanza.name, path).rstrip("/") + "/"
+            for other in sorted(files):
+                # interfaces(5): only names of letters, digits, underscores and hyphens.
+                if other.startswith(folder) and re.fullmatch(r"[A-Za-z0-9_-]+", other[len(folder) :]):
+                    _include(files, other, found, (*above, path))
+
+
+def _absolute(name: str, path: str) -> str:
+    return name if name.startswith("/") else f"{path.rpartition('/')[0]}/{name}"
+
+
+def stanzas_of(stanzas: list[Stanza], name: str) -> list[Stanza]:
+    """The ``iface`` stanzas of an interface, or of a template."""
+    return [s for s in stanzas if s.kind == "iface" and s.name == name]
+
+
+def effective(stanzas: list[Stanza], stanza: Stanza, seen: tuple[str, ...] = ()) -> list[Line]:
+    """The options of a stanza, those it inherits before its own."""
+    lines: list[Line] = []
+    for name in stanza.inherits:
+        if name in seen:
+            continue
+        for other in stanzas_of(stanzas, name):
+            if other.family in (None, stanza.family):
+                lines += effective(stanzas, other, (*seen, name))
+    own = {line.key for line in stanza.options}
+    return [line for line in lines if line.key not in own] + list(stanza.options)
+
+
+def _option(lines: list[Line], key: str) -> Line | None:
+    found = [line for line in lines if line.key == key]
+    return found[-1] if found else None
+
+
+def _bad(stanza: Stanza, line: Line, what: str) -> InputError:
+    return InputError(f"{line.key}: {what}", file=stanza.path, line=line.first + 1, column=1)
+
+
+def _address(stanza: Stanza, lines: list[Line], version: int) -> IPInterface | None:
+    line = _option(lines, "address")
+    if line is None:
+        return None
+    mask = _option(lines, "netmask")
+    try:
+        text = line.value
+        if "/" in text:
+            found = parse_interface_address(text)
+        elif mask is not None:
+            found = parse_interface_address(text, parse_prefix(mask.value, version))
+        else:
+            # ifupdown takes the whole prefix where none is said.
+            found = parse_interface_address(text, 32 if version == 4 else 128)
+    except ValueError as error:
+        raise _bad(stanza, line, str(error)) from None
+    if found.version != version:
+        raise _bad(stanza, line, f"{text} does not belong into an inet{'' if version == 4 else '6'} stanza")
+    return found
+
+
+def _plain(stanza: Stanza, line: Line, text: str) -> IPAddress:
+    try:
+        return parse_address(text)
+    except ValueError as error:
+        raise _bad(stanza, line, str(error)) from None
+
+
+def read_stanzas(
+    stanzas: list[Stanza], mine: list[Stanza], link: LinkFacts
+) -> tuple[InterfaceConfig, tuple[Place, ...]]:
+    """What the stanzas ``mine`` of all ``stanzas`` say together, and where."""
+    methods: dict[int, str] = {4: "off", 6: "ra"}
+    addresses: list[IPInterface] = []
+    routes: list[Route] = []
+    resolvers: list[IPAddress] = []
+    search: list[str] = []
+    mtu: int | None = None
+    places: list[Place] = []
+    for stanza in mine:
+        places.append(Place(stanza.path, stanza.head.first + 1))
+        version = {"inet": 4, "inet6": 6}.get(stanza.family or "")
+        lines = effective(stanzas, stanza)
+        if version is not None:
+            if stanza.method in ("dhcp", "bootp"):
+                methods[version] = "dhcp"
+            elif stanza.method == "static":
+                methods[version] = methods[version] if methods[version] == "dhcp" else "fixed"
+                address = _address(stanza, lines, version)
+                if address is None:
+                    raise _bad(stanza, stanza.head, "the static stanza has no address")
+                addresses.append(address)
+                gateway = _option(lines, "gateway")
+                if gateway is not None:
+                    hop = _plain(stanza, gateway, gateway.value)
+                    metric = _option(lines, "metric")
+                    number = int(metric.value) if metric and metric.value.isdecimal() else None
+                    on_link = not any(hop in a.network for a in addresses)
+                    routes.append(Route(default_network(version), hop, number, on_link))
+            elif stanza.method == "auto" and version == 6:
+                methods[6] = "ra"
+        for line in lines:
+            if line in stanza.options and line.key in ADDRESSING | DNS:
+                places.append(Place(stanza.path, line.first + 1))
+            if line.key in ("dns-nameservers", "dns-nameserver"):
+                resolvers += [_plain(stanza, line, w) for w in line.words[1:]]
+            elif line.key in ("dns-search", "dns-domain"):
+                search += line.words[1:]
+            elif line.key == "mtu" and line.value.isdecimal():
+                mtu = int(line.value)
+            elif line.key in ("up", "post-up"):
+                route = route_of_hook(line.value)
+                if route is not None:
+                    routes.append(route)
+    config = InterfaceConfig(
+        link.name,
+        ipv4=methods[4],
+        ipv6=methods[6],
+        addresses=tuple(addresses),
+        routes=tuple(dict.fromkeys(routes)),
+        resolvers=tuple(dict.fromkeys(resolvers)) or None,
+        search=tuple(dict.fromkeys(search)) or None,
+        mtu=mtu,
+    )
+    return config, (places[0], *sorted(set(places[1:])))
+
+
+def route_of_hook(command: str) -> Route | None:
+    """The route that a hook of the plain form ``ip route add`` adds, ``None`` for any other."""
+    matched = _ROUTE_HOOK.fullmatch(command)
+    if matched is None:
+        return None
+    words = matched[2].split()
+    said = dict(zip(words[::2], words[1::2], strict=False))
+    try:
+        hop = parse_address(said["via"]) if "via" in said else None
+        if matched[1] == "default":
+            if hop is None:
+                return None
+            destination = default_network(hop.version)
+        else:
+            destination = parse_destination(matched[1])
+    except ValueError:
+        return None
+    metric = said.get("metric", "")
+    return Route(destination, hop, int(metric) if metric.isdecimal() else None, words[-1:] == ["onlink"])

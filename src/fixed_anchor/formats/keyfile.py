@@ -1,0 +1,255 @@
+"""NetworkManager's key files, nm-settings-keyfile(5): the format, and its editing."""
+
+from __future__ import annotations
+
+import uuid
+
+from fixed_anchor.change.files import Files
+from fixed_anchor.core.addresses import default_network
+from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route, differences
+from fixed_anchor.core.errors import NotSupported
+from fixed_anchor.formats.ini_text import IniText, truth
+from fixed_anchor.formats.keyfile_read import (
+    ETC,
+    FOLDERS,
+    METHODS4,
+    METHODS6,
+    NUMBERED,
+    TYPES,
+    entries_of,
+    family_of,
+    is_generated,
+    plain_route,
+    priority_of,
+    profile_text,
+    profiles_in,
+    ranked,
+    read_profile,
+    uuid_of,
+    value_of,
+    words_of,
+)
+from fixed_anchor.formats.protocol import Declaration, Loaded, Texts
+
+_WRITTEN4 = {"dhcp": "auto", "fixed": "manual", "off": "disabled"}
+_WRITTEN6 = {"ra": "auto", "dhcp": "dhcp", "fixed": "manual", "off": "disabled"}
+_NAMESPACE = uuid.UUID("6f2d3b1c-5d0e-5c59-9f6e-2b7f0a6f1a10")
+
+
+class Keyfile:
+    """The format of ``/etc/NetworkManager/system-connections``."""
+
+    name = "NetworkManager"
+    patterns: tuple[str, ...] = tuple(f"{folder}*" for folder in FOLDERS)
+    # Profiles hold secrets; one that others may read is refused by NetworkManager.
+    mode_taken = 0o177
+    mode_given = 0
+    created = 0o600
+    undeclared = "let NetworkManager bring it up first, on its lease"
+
+    def read(self, files: Files, links: tuple[LinkFacts, ...]) -> tuple[Declaration, ...]:
+        profiles = profiles_in(files)
+        found = []
+        for link in links:
+            mine = ranked(profiles, link)
+            if not mine or is_generated(mine[0].path):
+                continue
+            winner = mine[0]
+            config, places = read_profile(winner, link)
+            on = [e for e in entries_of(winner, "ipv4") if e.key == "method" and e.value == "auto"]
+            dhcp_in = Place(winner.path, on[-1].line) if on else None
+            loaded = Loaded(winner.path, ("uuid", uuid_of(winner)), priority_of(winner))
+            found.append(Declaration(link, config, "NetworkManager", places, uuid_of(winner), loaded, dhcp_in))
+        return tuple(found)
+
+    def named(self, files: Files) -> tuple[str, ...]:
+        names = (value_of(p, "connection", "interface-name") for p in profiles_in(files) if not is_generated(p.path))
+        return tuple(dict.fromkeys(n for n in names if n))
+
+    def edit(self, files: Files, declared: Declaration, wanted: InterfaceConfig, todo: tuple[str, ...]) -> Texts:
+        link = declared.link
+        mine = ranked(profiles_in(files), link)
+        winner = mine[0]
+        _refuse_unsupported(winner, link, wanted)
+        if not winner.path.startswith(ETC):
+            path = f"{ETC}{link.name}.nmconnection"
+            if path in files:
+                raise NotSupported(f"{path} exists, but another profile wins for {link.name}", file=path)
+            text = profile_text(_new_profile(link), path)
+            _edit(text, wanted, differences(read_profile(text, link)[0], wanted))
+            return {path: text.result()}
+        _edit(winner, wanted, todo)
+        rivals = [p for p in mine[1:] if priority_of(p) >= priority_of(winner) and p.path.startswith(ETC)]
+        if rivals:
+            # At equal priority the profile used last wins, which no file tells.
+            winner.set("connection", "autoconnect-priority", str(max(priority_of(p) for p in rivals) + 10))
+        return {winner.path: winner.result()}
+
+    def others(self, files: Files, declared: Declaration) -> object:
+        file = files.get(declared.file)
+        if file is None or not file.path.startswith(ETC):
+            return None
+        profile = profile_text(file.text, file.path)
+        return [
+            (block.name, entry.key, entry.value)
+            for block in profile.blocks
+            if block.name not in ("ipv4", "ipv6")
+            for entry in block.entries
+            if entry.key not in ("mtu", "autoconnect-priority")
+        ]
+
+
+def _refuse_unsupported(profile: IniText, link: LinkFacts, wanted: InterfaceConfig) -> None:
+    if wanted.time_servers is not None:
+        raise NotSupported(
+            f"`time_servers` on {wanted.interface}: NetworkManager's profiles have no place for them",
+            remedy="set them where the host's time service takes them, and remove the key",
+        )
+    if value_of(profile, "ipv4", "method") == "shared":
+        raise NotSupported(
+            f"{link.name} shares its connection with others (ipv4.method=shared), and is left alone", file=profile.path
+        )
+    families = {4 for r in wanted.resolvers or () if r.version == 4} | {
+        6 for r in wanted.resolvers or () if r.version == 6
+    }
+    for version in families:
+        method = wanted.method(version)
+        if method == "untouched":
+            method = (METHODS4 if version == 4 else METHODS6).get(
+                value_of(profile, f"ipv{version}", "method") or "auto", "off"
+            )
+        if method == "off":
+            raise NotSupported(
+                f"IPv{version} resolvers on {link.name} with IPv{version} off: NetworkManager would not take them",
+                remedy=f"leave the IPv{version} resolvers out, or IPv{version} on",
+            )
+
+
+def _new_profile(link: LinkFacts) -> str:
+    """A profile that says what NetworkManager's automatic one does, with a UUID of its own."""
+    identity = uuid.uuid5(_NAMESPACE, f"{link.name} {link.permanent_mac or link.mac}")
+    kind = TYPES.get(link.kind, TYPES["ethernet"])[0]
+    lines = [
+        "[connection]",
+        f"id={link.name}",
+        f"uuid={identity}",
+        f"type={kind}",
+        f"interface-name={link.name}",
+        "autoconnect-priority=10",
+        "",
+        "[ipv4]",
+        "method=auto",
+        "",
+        "[ipv6]",
+        "method=auto",
+    ]
+    return "\n".join(lines) + "\n"
+
+
+def _edit(profile: IniText, wanted: InterfaceConfig, todo: tuple[str, ...]) -> None:
+    for version in (4, 6):
+        section = f"ipv{version}"
+        entries = entries_of(profile, section)
+        method = wanted.method(version)
+        if method != "untouched":
+            if f"ipv{version}" in todo:
+                profile.set(section, "method", (_WRITTEN4 if version == 4 else _WRITTEN6)[method])
+            if "hold" in todo or "gateway" in todo:
+                _edit_addresses(profile, version, wanted)
+            if wanted.ipv4 == "dhcp" and method in ("dhcp", "ra"):
+                _flag(profile, section, "never-default", not wanted.lease_routes)
+                _flag(profile, section, "ignore-auto-dns", not wanted.lease_resolvers)
+        if "routes" in todo:
+            _add_routes(profile, version, [r for r in wanted.routes if not r.is_default])
+        if "resolvers" in todo:
+            _set_list(profile, section, "dns", [str(r) for r in wanted.resolvers or () if r.version == version])
+        if "search" in todo:
+            # Search domains go with the family that is there; one list is enough.
+            mine = version == (4 if _family_on(profile, wanted) else 6)
+            kept = [w for e in entries if e.key == "dns-search" for w in words_of(e.value) if w.startswith("~")]
+            _set_list(profile, section, "dns-search", [*(wanted.search or ()), *kept] if mine else kept)
+    if "mtu" in todo:
+        section = next((s for s in TYPES["ethernet"] + TYPES["wireless"] if profile.named(s)), "ethernet")
+        profile.set(section, "mtu", str(wanted.mtu))
+
+
+def _family_on(profile: IniText, wanted: InterfaceConfig) -> bool:
+    """Whether IPv4 is on, so that its section may carry the search domains."""
+    if wanted.ipv4 != "untouched":
+        return wanted.ipv4 != "off"
+    return METHODS4.get(value_of(profile, "ipv4", "method") or "auto") != "off"
+
+
+def _flag(profile: IniText, section: str, key: str, wanted: bool) -> None:
+    if (truth(value_of(profile, section, key) or "no") is True) != wanted:
+        profile.set(section, key, "true" if wanted else "false")
+
+
+def _set_list(profile: IniText, section: str, key: str, words: list[str]) -> None:
+    entries = [e for e in entries_of(profile, section) if e.key == key]
+    if [w for e in entries for w in words_of(e.value)] == words:
+        return
+    if words:
+        profile.set(section, key, ";".join(words) + ";")
+    else:
+        for entry in entries:
+            profile.drop(entry)
+
+
+def _edit_addresses(profile: IniText, version: int, wanted: InterfaceConfig) -> None:
+    section = f"ipv{version}"
+    held, routes, _, _, _ = family_of(profile, version)
+    defaults = wanted.default_routes(version)
+    if tuple(held) == wanted.of_family(version) and {r for r in routes if r.is_default} == set(defaults):
+        return
+    for entry in entries_of(profile, section):
+        numbered = NUMBERED.fullmatch(entry.key)
+        if entry.key == "gateway" or (numbered and numbered[1].startswith("address")):
+            profile.drop(entry)
+        elif numbered:
+            options = value_of(profile, section, f"{entry.key}_options") or ""
+            route = plain_route(profile, entry, options)
+            if route is not None and route.is_default:
+                profile.drop(entry)
+                for other in entries_of(profile, section):
+                    if other.key == f"{entry.key}_options":
+                        profile.drop(other)
+    lines = [f"address{n}={address}" for n, address in enumerate(wanted.of_family(version), 1)]
+    rest = list(defaults)
+    if rest:
+        first = rest.pop(0)
+        lines.append(f"gateway={first.next_hop}")
+        metric = value_of(profile, section, "route-metric")
+        if first.metric is not None:
+            profile.set(section, "route-metric", str(first.metric))
+        elif metric is not None and metric != "-1":
+            profile.set(section, "route-metric", "-1")
+    if lines:
+        profile.add(section, lines)
+    _add_routes(profile, version, rest)
+
+
+def _add_routes(profile: IniText, version: int, routes: list[Route]) -> None:
+    section = f"ipv{version}"
+    there = [
+        r for e in entries_of(profile, section)
+        if (m := NUMBERED.fullmatch(e.key)) and m[1].startswith("route") and not profile.is_gone(e)
+        and (r := plain_route(profile, e, value_of(profile, section, f"{e.key}_options") or "")) is not None
+    ]  # fmt: skip
+    used = {
+        int(m[2] or 0) for e in entries_of(profile, section) if (m := NUMBERED.fullmatch(e.key)) and m[1] == "route"
+    }
+    number = max(used, default=0)
+    for route in routes:
+        if route.destination.version != version or route in there:
+            continue
+        number += 1
+        words = [str(route.destination)]
+        if route.next_hop is not None or route.metric is not None:
+            words.append(str(route.next_hop or default_network(version).network_address))
+        if route.metric is not None:
+            words.append(str(route.metric))
+        lines = [f"route{number}={','.join(words)}"]
+        if route.on_link:
+            lines.append(f"route{number}_options=onlink=true")
+        profile.add(section, lines)

@@ -1,0 +1,101 @@
+"""What every interface-file format offers: the one Protocol, and the types it speaks in.
+
+A format never reads a disk and knows no command. It gets the texts of all files that its
+patterns match, says what they declare, and gives back texts. What brings the files into
+force is a daemon's business (:mod:`fixed_anchor.daemons`); what must hold for every edit
+is that of the one pipeline (:mod:`fixed_anchor.formats.rewriting`).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Protocol
+
+import msgspec
+
+from fixed_anchor.change.files import Files
+from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place
+
+
+class Loaded(msgspec.Struct, frozen=True):
+    """What the daemon itself loads for an interface, where that is a profile among several.
+
+    ``path`` is its file, ``names`` the words by which the daemon is told of it; a profile of
+    a higher ``priority`` wins.
+    """
+
+    path: str
+    names: tuple[str, ...] = ()
+    priority: int = 0
+
+
+class Declaration(msgspec.Struct, frozen=True):
+    """What the files of a format declare for one interface, and where.
+
+    ``daemon`` is the key of :data:`fixed_anchor.daemons.DAEMONS` of who carries it out.
+    ``places`` lists the file and line of each fact, the declaration itself first. ``identity``
+    is the name under which the files know the interface, where that is not its own. ``dhcp_in``
+    is the place that turns IPv4 DHCP on, ``None`` where nothing does.
+    """
+
+    link: LinkFacts
+    config: InterfaceConfig
+    daemon: str
+    places: tuple[Place, ...]
+    identity: str = ""
+    loaded: Loaded | None = None
+    dhcp_in: Place | None = None
+
+    @property
+    def file(self) -> str:
+        """The file that declares the interface."""
+        return self.places[0].file
+
+
+#: What files become: their new text by path, ``None`` for one that goes.
+Texts = Mapping[str, str | None]
+
+
+class Format(Protocol):
+    """One interface-file format.
+
+    ``name`` is the key in the registry, and the word for the stack. ``patterns`` are glob
+    patterns of the files that belong to it, absolute, in the order in which the folders are
+    read. Of the mode of every edited file the bits of ``mode_taken`` are taken away, and those
+    of ``mode_given`` added: what its reader demands. ``created`` is the mode of a new file.
+    ``undeclared`` says what to do where no file declares an interface that is to be edited.
+    """
+
+    name: str
+    patterns: tuple[str, ...]
+    mode_taken: int
+    mode_given: int
+    created: int
+    undeclared: str
+
+    def read(self, files: Files, links: tuple[LinkFacts, ...]) -> tuple[Declaration, ...]:
+        """What the files declare for each of ``links``; links that they do not govern are left out.
+
+        Raises :class:`~fixed_anchor.core.errors.InputError` for a file that its reader would not take.
+        """
+        ...
+
+    def named(self, files: Files) -> tuple[str, ...]:
+        """The interfaces that the files call by name, for a tree with no kernel to ask."""
+        ...
+
+    def edit(self, files: Files, declared: Declaration, wanted: InterfaceConfig, todo: tuple[str, ...]) -> Texts:
+        """The texts after which the files declare ``wanted``; ``todo`` are the respects in which they do not yet.
+
+        What is untouched in ``wanted`` stays byte for byte, and so does every line that belongs to
+        something else. Raises :class:`~fixed_anchor.core.errors.NotSupported`, by name, for what
+        cannot be written. Nobody need read the result back: the pipeline does.
+        """
+        ...
+
+    def others(self, files: Files, declared: Declaration) -> object:
+        """All that the files say of anything but the interface of ``declared``, to be compared after an edit.
+
+        What :meth:`read` says of the other interfaces is compared anyway; this is for what it leaves out.
+        """
+        ...

@@ -1,0 +1,145 @@
+"""The one way in which interface files are edited: find, edit, build the file edits, read all of it back.
+
+A format supplies reading and editing. That the result says what is wanted, that no other
+interface of the host would change with it, that only files under /etc are touched and that
+their modes are right is seen to here, for all formats.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from fixed_anchor.change.files import FileEdit, Files, FileText, apply_edits
+from fixed_anchor.core.config import InterfaceConfig, LinkFacts, differences
+from fixed_anchor.core.errors import AnchorError, NotSupported
+from fixed_anchor.formats.protocol import Declaration, Format, Loaded, Texts
+
+_BY_HAND = "change the file by hand, or write the entry in its usual form, then try again"
+
+
+def rewrite(
+    form: Format, files: Files, link: LinkFacts, wanted: InterfaceConfig, links: Iterable[LinkFacts] = ()
+) -> tuple[FileEdit, ...]:
+    """The edits after which ``files`` declare ``wanted`` for ``link``; none if they do already.
+
+    ``links`` are the links of the host; those that the files call by name are added. Raises
+    :class:`InputError` for broken files, and :class:`NotSupported`, by name, for what cannot
+    be written, would not read back as wanted, or would change another interface.
+    """
+    found = form.read(files, (link,))
+    if not found:
+        raise NotSupported(f"no file of {form.name} declares {link.name}", remedy=form.undeclared)
+    (declared,) = found
+    todo = differences(declared.config, wanted)
+    texts: Texts = form.edit(files, declared, wanted, todo) if todo else {}
+    own = {place.file for place in declared.places}
+    edits = tuple(edit for path in sorted({*texts, *own}) if (edit := _edit(form, files, path, texts)) is not None)
+    if edits:
+        _prove(form, files, edits, declared, wanted, tuple(links))
+    return edits
+
+
+def _edit(form: Format, files: Files, path: str, texts: Texts) -> FileEdit | None:
+    """One file as it shall become; ``None`` where it may stay as it is."""
+    before = files.get(path)
+    text = texts.get(path, before.text if before is not None else None)
+    if before is None:
+        return None if text is None else FileEdit(path, None, FileText(path, text, form.created))
+    # A mode that is too open is put right where it is ours to do so, and the text is edited or not.
+    mode = before.mode & ~form.mode_taken
+    if text == before.text:
+        if mode == before.mode or not path.startswith("/etc/"):
+            return None
+    elif not path.startswith("/etc/"):
+        raise NotSupported(
+            f"{path} would have to change, and only files under /etc are edited",
+            file=path,
+            remedy=f"copy it to {_folder_in_etc(form)}{path.rpartition('/')[2]} first",
+        )
+    if text is None:
+        return FileEdit(path, before, None)
+    if text != before.text:
+        mode |= form.mode_given
+    # What is for one reader alone is for root.
+    owner = (0, 0) if form.mode_taken & 0o044 else (before.uid, before.gid)
+    return FileEdit(path, before, FileText(path, text, mode, *owner))
+
+
+def _folder_in_etc(form: Format) -> str:
+    return next(p.rpartition("/")[0] + "/" for p in form.patterns if p.startswith("/etc/"))
+
+
+def _prove(
+    form: Format,
+    files: Files,
+    edits: tuple[FileEdit, ...],
+    declared: Declaration,
+    wanted: InterfaceConfig,
+    links: tuple[LinkFacts, ...],
+) -> None:
+    """Reads the edited files back, every interface of the host: an editor that errs is found out here."""
+    name, after = declared.link.name, apply_edits(files, edits)
+    where = edits[0].path
+    try:
+        again = form.read(after, (declared.link,))
+        left = differences(again[0].config, wanted) if again else ("its declaration",)
+    except AnchorError as error:
+        # An edit beside an anchor, say: the text is not what it was taken for.
+        left = (f"the file ({error.what})",)
+    if left:
+        raise NotSupported(
+            f"{name} cannot be edited safely in {where}: {', '.join(left)} would not read back as wanted",
+            file=where,
+            remedy=_BY_HAND,
+        )
+    for other in _other_links(form, files, after, declared.link, links):
+        was, becomes = _said(form, files, other), _said(form, after, other)
+        if was != becomes:
+            raise NotSupported(
+                f"{other.name} would change with {name}: {_respects(was, becomes)}",
+                file=where,
+                remedy=f"give {other.name} a declaration that owes nothing to that of {name}, then try again",
+            )
+    if form.others(files, declared) != form.others(after, declared):
+        raise NotSupported(f"{name} cannot be edited without touching others in {where}", file=where, remedy=_BY_HAND)
+
+
+def _other_links(
+    form: Format, files: Files, after: Files, link: LinkFacts, links: tuple[LinkFacts, ...]
+) -> list[LinkFacts]:
+    """The links of the host, and those that the files call by name, now or then: all but ``link``."""
+    others = {other.name: other for other in links}
+    for named in (*form.named(files), *form.named(after)):
+        others.setdefault(named, LinkFacts(named))
+    others.pop(link.name, None)
+    return list(others.values())
+
+
+#: What the files say of a link, but for the places where they do so; or why they cannot be read for it.
+_Said = tuple[InterfaceConfig, str, str, Loaded | None] | str | None
+
+
+def _said(form: Format, files: Files, link: LinkFacts) -> _Said:
+    try:
+        found = form.read(files, (link,))
+    except AnchorError as error:
+        return error.what
+    return (found[0].config, found[0].daemon, found[0].identity, found[0].loaded) if found else None
+
+
+def _respects(was: _Said, becomes: _Said) -> str:
+    """In which respects, in the words of a plan."""
+    if isinstance(was, tuple) and isinstance(becomes, tuple):
+        found = [
+            _WORDS.get(field, field)
+            for field in InterfaceConfig.__struct_fields__
+            if getattr(was[0], field) != getattr(becomes[0], field)
+        ]
+        return ", ".join(dict.fromkeys(found)) or "who carries it out"
+    if becomes is None:
+        return "no file would declare it any more"
+    return "these files would declare it" if was is None else "its declaration could not be read any more"
+
+
+#: The words of a plan for what a configuration calls otherwise.
+_WORDS = {"addresses": "hold", "routes": "gateway or routes", "lease_routes": "gateway", "lease_resolvers": "resolvers"}

@@ -1,0 +1,176 @@
+"""From files as they are, as they wait for the decision, and as they end, to the draft of a change.
+
+Cutover and restore differ in where the files come from; what is made of them here is the same.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+
+import msgspec
+
+from fixed_anchor.change.change import Draft, Held
+from fixed_anchor.change.content import FileContent
+from fixed_anchor.change.files import FileEdit, apply_edits
+from fixed_anchor.change.steps import Step, Steps, joined_steps, route_words
+from fixed_anchor.core.config import InterfaceConfig
+from fixed_anchor.core.errors import InputError, NotSupported
+from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
+from fixed_anchor.daemons import host_wide_steps, interface_steps
+from fixed_anchor.formats import FORMATS
+from fixed_anchor.machines.protocol import Machine
+from fixed_anchor.observe.stocktaking import format_files
+from fixed_anchor.workflow.give_back import give_back_command
+
+
+class Stage(msgspec.Struct, frozen=True):
+    """What the files of a host shall become, from what they are today.
+
+    ``configs`` is what they then declare for each interface that the change is about; ``None``
+    where no file declares it any more.
+    """
+
+    edits: tuple[FileEdit, ...]
+    configs: Mapping[str, InterfaceConfig | None]
+
+
+def assemble(
+    host: str,
+    machine: Machine,
+    survey: HostSurvey,
+    final: Stage,
+    waiting: Stage | None = None,
+    hostname: str | None = None,
+) -> Draft:
+    """The draft whose files end as ``final``; until the decision they are as ``waiting``, where that can be.
+
+    ``waiting`` holds old addresses beside those of ``final``, for the same interfaces. Raises
+    :class:`InputError` for an interface that is not there, :class:`NotSupported` for one that no
+    supported stack declares.
+    """
+    held = held_between(final, waiting) if waiting is not None else ()
+    first = waiting if waiting is not None and held and _same_files(waiting, final) else final
+    if first is final:
+        held = ()
+    stacks: list[str] = []
+    every: list[Steps] = [host_wide_steps(edit.path for edit in first.edits)]
+    given_back: list[Step] = []
+    for name, config in final.configs.items():
+        found = surveyed(survey, name)
+        stack = stack_of(survey, found)
+        steps = _interface_steps(machine, stack, found, final, first)
+        every.append(steps)
+        stacks.append(stack)
+        if not steps.releases and config is not None:
+            given_back += _give_back(found, config)
+    configs = tuple(config for config in final.configs.values() if config is not None)
+    waits = tuple(config for config in first.configs.values() if config is not None)
+    steps = msgspec.structs.replace(
+        joined_steps(every), kernel=_kernel_steps(survey, tuple(final.configs)), commit=tuple(given_back)
+    )
+    ends = {e.path: e.after.text for e in final.edits if e.after is not None}
+    content = FileContent(
+        interfaces=tuple(final.configs),
+        edits=first.edits,
+        steps=steps,
+        finals=tuple(
+            (e.path, ends[e.path]) for e in first.edits if e.after is not None and e.after.text != ends[e.path]
+        ),
+        held=tuple(f"address {h.address} fixed on {h.interface}" for h in held),
+        expect=tuple(_expected_facts(waits)),
+    )
+    return Draft(host, ", ".join(dict.fromkeys(stacks)), configs, content, waits, held, hostname)
+
+
+def surveyed(survey: HostSurvey, name: str) -> SurveyedInterface:
+    """The interface ``name``. Raises :class:`InputError` where the host has none."""
+    found = survey.interface(name)
+    if found is None:
+        raise InputError(
+            f"{survey.host} has no interface {name}", expected="one of " + ", ".join(i.name for i in survey.interfaces)
+        )
+    return found
+
+
+def stack_of(survey: HostSurvey, found: SurveyedInterface) -> str:
+    """The name of the format that declares an interface. Raises :class:`NotSupported` where none does."""
+    if found.stack is None:
+        raise NotSupported(
+            f"no supported network stack declares {found.name} on {survey.host}",
+            remedy="supported are: " + ", ".join(FORMATS),
+        )
+    return found.stack
+
+
+def held_between(final: Stage, waiting: Stage) -> tuple[Held, ...]:
+    """The addresses that are there while the change waits, and go with the decision."""
+    return tuple(
+        Held(name, address)
+        for name, config in waiting.configs.items()
+        for address in (config.addresses if config is not None else ())
+        if address not in _addresses(final.configs[name])
+    )
+
+
+def _addresses(config: InterfaceConfig | None) -> tuple[object, ...]:
+    return config.addresses if config is not None else ()
+
+
+def _same_files(waiting: Stage, final: Stage) -> bool:
+    """Whether both write, link and delete the same files.
+
+    A file that only one of the two touches could not be brought from the one state to the other by the engine.
+    """
+    kinds = [
+        {(edit.path, edit.after is None, edit.link_after) for edit in stage.edits if edit.before != edit.after}
+        for stage in (waiting, final)
+    ]
+    return kinds[0] == kinds[1]
+
+
+def _interface_steps(machine: Machine, stack: str, found: SurveyedInterface, final: Stage, first: Stage) -> Steps:
+    """The steps of one interface: from today's files to the ``first`` state, and from there to the ``final`` one."""
+    before = format_files(machine, stack)
+    then = apply_edits(before, first.edits)
+    steps = interface_steps(stack, before, then, found.link)
+    if first is final:
+        return msgspec.structs.replace(steps, drop=(), drop_escalate=())
+    waits = first.configs[found.name]
+    link = msgspec.structs.replace(
+        found.link, held=waits.addresses if waits is not None else (), leased=(), client=None
+    )
+    drop = interface_steps(stack, then, apply_edits(before, final.edits), link)
+    return msgspec.structs.replace(steps, drop=drop.drop, drop_escalate=drop.drop_escalate)
+
+
+def _kernel_steps(survey: HostSurvey, names: tuple[str, ...]) -> tuple[Step, ...]:
+    """Commands that set again what is in the kernel and in no file, should the change be rolled back.
+
+    Rules belong to no interface; setting one that is still there fails, and changes nothing.
+    """
+    steps: list[Step] = []
+    for name in names:
+        found = survey.interface(name)
+        for address in found.by_hand if found else ():
+            steps.append(("ip", "address", "replace", str(address), "dev", name))
+        for route in found.routes_by_hand if found else ():
+            steps.append(("ip", "route", "replace", *route_words(route, name)))
+    return (*steps, *survey.rules_by_hand)
+
+
+def _give_back(found: SurveyedInterface, config: InterfaceConfig) -> Iterator[Step]:
+    """The command that gives the lease of an interface back, if its address goes."""
+    lease, mac = found.lease, found.link.mac
+    if lease is None or lease.server is None or mac is None:
+        return
+    if config.ipv4 == "fixed" and all(a.ip != lease.address for a in config.addresses):
+        yield give_back_command(found.name, mac, lease.address, lease.server, lease.client_id)
+
+
+def _expected_facts(configs: tuple[InterfaceConfig, ...]) -> Iterator[str]:
+    """What must be so afterwards, in the words in which the engine observes it."""
+    for config in configs:
+        for address in config.addresses:
+            yield f"address {address} fixed on {config.interface}"
+        for route in config.default_routes(4):
+            yield f"gateway {route.next_hop} on {config.interface}"

@@ -1,0 +1,127 @@
+"""A Linux host as a target of changes: its files, its daemons, and the shell engine that carries changes out."""
+
+from __future__ import annotations
+
+from fixed_anchor.change import states
+from fixed_anchor.change.change import ChangeStatus, Draft, Record, Terms
+from fixed_anchor.change.files import FileEdit
+from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.config import InterfaceConfig
+from fixed_anchor.core.errors import InputError, Refused
+from fixed_anchor.core.plan import HostPlan, Plan
+from fixed_anchor.core.survey import HostSurvey
+from fixed_anchor.core.verification import VerifyResult
+from fixed_anchor.engine import driver
+from fixed_anchor.engine.boot import init_of
+from fixed_anchor.engine.data import as_files
+from fixed_anchor.machines.here import Here
+from fixed_anchor.machines.protocol import Machine
+from fixed_anchor.observe import kernel
+from fixed_anchor.observe.stocktaking import take_stock
+from fixed_anchor.workflow.draft import draft_host
+from fixed_anchor.workflow.restore import restore_draft
+from fixed_anchor.workflow.verify import verify_when_settled
+
+
+class DraftOutdated(Refused):
+    """Files of the host are no longer what the draft was made from; ``edits`` show how they differ."""
+
+    def __init__(self, what: str, edits: tuple[FileEdit, ...]) -> None:
+        super().__init__(what, remedy="draft again, and look at what has changed")
+        self.edits = edits
+
+
+class LinuxHost:
+    """The :class:`~fixed_anchor.change.target.Target` that ``machine`` is."""
+
+    def __init__(self, machine: Machine) -> None:
+        self.machine = machine
+        self.name = machine.name
+
+    def survey(self) -> HostSurvey:
+        return take_stock(self.machine)
+
+    def draft(self, plan: Plan, host: HostPlan, survey: HostSurvey, hold: frozenset[IPAddress] = frozenset()) -> Draft:
+        return draft_host(plan, host, self.machine, survey, hold)
+
+    def restore_draft(self, number: str, hold: frozenset[IPAddress] = frozenset()) -> Draft:
+        return restore_draft(self.machine, number, hold)
+
+    def begin(self, draft: Draft, terms: Terms) -> str:
+        """Lays the data of the change down, and starts its guard; see the Protocol.
+
+        Raises :class:`DraftOutdated` where files are no longer what was drafted from.
+        """
+        init, until = init_of(self.machine), _held_until(self.machine, draft)
+        number = driver.lay_down(self.machine, lambda folder: as_files(draft.content, terms, folder, init, until))
+        try:
+            driver.start(self.machine, number)
+        except Refused as refused:
+            raise _with_diff(self.machine, draft, refused) from None
+        return number
+
+    def numbers(self) -> list[str]:
+        return driver.numbers(self.machine)
+
+    def number(self, typed: str) -> str:
+        return driver.number_of(self.machine, typed)
+
+    def open_change(self) -> str | None:
+        return driver.open_change(self.machine)
+
+    def status(self, number: str) -> ChangeStatus:
+        return driver.status(self.machine, number)
+
+    def record(self, number: str) -> Record:
+        try:
+            notes = driver.notes(self.machine, number)
+        except InputError:
+            # The log is worth showing without them.
+            notes = {}
+        return Record(notes, driver.log(self.machine, number))
+
+    def verify(
+        self, host: str, wanted: tuple[InterfaceConfig, ...], hostname: str | None, patience: float
+    ) -> VerifyResult:
+        return verify_when_settled(host, self.machine, wanted, patience, hostname)
+
+    def give_verdict(self, number: str, word: str, checks: tuple[str, ...]) -> None:
+        driver.give_verdict(self.machine, number, word, checks)
+
+    def decide(self, number: str, decision: str, who: str, over_old: bool = False) -> None:
+        if decision == states.KEEP:
+            driver.confirm(self.machine, number, who, over_old)
+        else:
+            driver.roll_back(self.machine, number, who)
+
+    def more_time(self, number: str, seconds: int) -> None:
+        driver.more_time(self.machine, number, seconds)
+
+    def record_folder(self, number: str) -> str:
+        return f"{driver.changes_folder(self.machine)}/{number}"
+
+    def command_without_tool(self, number: str, verb: str) -> str | None:
+        # A stand-in has no shell of its own.
+        if not isinstance(self.machine, Here):
+            return None
+        return " ".join(driver.engine_command(self.machine, number, verb))
+
+
+def _held_until(machine: Machine, draft: Draft) -> int | None:
+    """The uptime of the machine at which the first lease of a held address ends; ``None`` if none does."""
+    if not draft.held:
+        return None
+    addresses = {h.address.ip for h in draft.held}
+    left = [a.seconds_left for link in kernel.links(machine) for a in link.addresses if a.address.ip in addresses]
+    ends = [seconds for seconds in left if seconds is not None]
+    return int(kernel.uptime(machine)) + min(ends) if ends else None
+
+
+def _with_diff(machine: Machine, draft: Draft, refused: Refused) -> Refused:
+    """The refusal, with the difference where somebody has edited a file since the draft."""
+    changed = []
+    for edit in draft.content.edits:
+        live = machine.read(edit.path)
+        if (live.text if live else None) != (edit.before.text if edit.before else None):
+            changed.append(FileEdit(edit.path, edit.before, live))
+    return DraftOutdated(refused.what, tuple(changed)) if changed else refused
