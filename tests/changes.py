@@ -6,9 +6,11 @@ import os
 import shutil
 import subprocess
 import time
+from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
+from fixed_anchor.change import states
 from fixed_anchor.change.change import Terms
 from fixed_anchor.change.content import FileContent
 from fixed_anchor.change.files import FileEdit, FileText
@@ -88,7 +90,7 @@ class Scene:
 
     def verb(self, verb: str, folder: Path, *words: str, **environment: str) -> subprocess.CompletedProcess[str]:
         if self.shell is None:
-            status, out, err = StandinEngine(_Commands(), self.root, folder).verb(verb, (*words, "")[0])  # type: ignore[arg-type]
+            status, out, err = StandinEngine(Commands(), self.root, folder).verb(verb, (*words, "")[0])  # type: ignore[arg-type]
             return subprocess.CompletedProcess([verb], status, out, err)
         argv = [*self.shell.split(), str(folder / "engine.sh"), verb, str(folder), *words]
         there = self.environment | environment
@@ -118,8 +120,16 @@ class Scene:
     def states(self, folder: Path) -> list[str]:
         return [line.partition("state: ")[2] for line in self.log(folder).splitlines() if "state: " in line]
 
+    def moved_as_the_table_says(self) -> None:
+        """Every move that the logs tell of is one of :data:`~fixed_anchor.change.states.STATES`."""
+        for folder in sorted(self.changes.glob("0*")):
+            told = [states.current(name) for name in self.states(folder)]
+            for before, after in pairwise(told):
+                row = states.STATES[before]
+                assert after in (*row.by_guard, *row.by_request, *row.at_boot), (before, after, self.log(folder))
 
-class _Commands:
+
+class Commands:
     """The commands of a stand-in, as far as the engine tests use them."""
 
     def command(self, argv: tuple[str, ...]) -> tuple[int, str, str]:

@@ -1,5 +1,6 @@
 from __future__ import annotations
 
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -19,15 +20,19 @@ def pytest_addoption(parser: pytest.Parser) -> None:
 
 
 @pytest.fixture(params=[*shells(), None], ids=lambda s: s or "stand-in")
-def scene(request: pytest.FixtureRequest, tmp_path: Path) -> Scene:
+def scene(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Scene]:
     """A host that is a folder, with one file; its engine runs under each shell, and is the stand-in's."""
-    return _scene(tmp_path, request.param)
+    made = _scene(tmp_path, request.param)
+    yield made
+    made.moved_as_the_table_says()
 
 
 @pytest.fixture(params=shells())
-def real(request: pytest.FixtureRequest, tmp_path: Path) -> Scene:
+def real(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Scene]:
     """The same without the stand-in, which has no processes, sessions or disks of its own."""
-    return _scene(tmp_path, request.param)
+    made = _scene(tmp_path, request.param)
+    yield made
+    made.moved_as_the_table_says()
 
 
 def _scene(folder: Path, shell: str | None) -> Scene:

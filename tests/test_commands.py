@@ -88,6 +88,23 @@ def test_propose_from_a_survey(site: Path) -> None:
     assert "not in 203.0.113.0/24" in outside.stderr
 
 
+def test_what_a_draft_puts_right_speaks_against_no_change(site: Path) -> None:
+    """First-boot provisioning would write the file again: the survey says so, and the draft switches it off."""
+    etc = site / "hosts/tide-db/etc"
+    (etc / "cloud").mkdir()
+    (etc / "cloud/cloud.cfg").write_text("preserve_hostname: false\n")
+    file = etc / "netplan/50-tide.yaml"
+    file.write_text("# generated from the datasource by cloud-init\n" + file.read_text())
+    survey = json.loads(run(site, "survey", "--plan", "plan.yaml", "--host", "tide-db", "--json").stdout)
+    assert "rewritten-at-boot" in [f["code"] for f in survey["findings"]]
+    done = run(site, "check", "plan.yaml", "--host", "tide-db", "--json")
+    assert done.returncode == 0
+    assert [f["code"] for f in json.loads(done.stdout)["findings"]] == ["source-untidy"]
+    assert (
+        "/etc/cloud/cloud.cfg.d/99-fixed-anchor.cfg: new" in run(site, "draft", "plan.yaml", "--host", "tide-db").stdout
+    )
+
+
 def test_check_shape_and_verdicts(site: Path) -> None:
     def check(*words: str) -> tuple[int, dict]:
         done = run(site, "check", "plan.yaml", *words, "--json")

@@ -151,7 +151,7 @@ def test_a_plan_field(site: Path, program: Program, field: str) -> None:
         assert netplan.read_text() == before, told
 
 
-@pytest.mark.parametrize("value", [VALUES["newline"], VALUES["terminal"], "trailing\n"])
+@pytest.mark.parametrize("value", [VALUES["newline"], VALUES["terminal"], "trailing\n", "behind ", "a\tb"])
 def test_what_one_line_cannot_carry_is_refused(value: str) -> None:
     """Paths and arguments are one line each in a change: whatever would be two is refused before it is written."""
     text = FileText("/etc/x", "contents\n")
@@ -162,6 +162,12 @@ def test_what_one_line_cannot_carry_is_refused(value: str) -> None:
     ):
         with pytest.raises(InputError, match="characters that a change cannot carry"):
             as_files(content, TERMS, "/var/lib/fixed-anchor/changes/0001", "")
+
+
+def test_an_argument_does_not_begin_with_a_space() -> None:
+    content = FileContent(("eth0",), (), Steps(activate=(("true", " before"),)))
+    with pytest.raises(InputError, match="characters that a change cannot carry"):
+        as_files(content, TERMS, "/var/lib/fixed-anchor/changes/0001", "")
 
 
 def test_a_runbook_carries_what_text_can() -> None:

@@ -194,7 +194,11 @@ def test_broken_files(text: str, where: str, said: str) -> None:
 @pytest.mark.parametrize(
     ("made", "wanted", "said"),
     [
-        (files("network: {ethernets: {}}"), LEASE, "no file of netplan declares eth0. Declare it first under /etc/netplan"),
+        (
+            files("network: {ethernets: {}}"),
+            LEASE,
+            "no file of netplan declares eth0. Declare it first",
+        ),
         (files(BLOCK), InterfaceConfig("eth0", ipv4="dhcp", time_servers=("203.0.113.9",)), "`time_servers`"),
         (
             files("network: {ethernets: {eth0: &a {dhcp4: true}, eth1: *a}}"),

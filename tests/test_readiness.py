@@ -4,11 +4,10 @@ from __future__ import annotations
 
 import pytest
 
-from fixed_anchor.change.files import FileText
 from fixed_anchor.engine.boot import INITS, boot_files, init_of
-from fixed_anchor.machines.protocol import Ran
 from fixed_anchor.observe.kernel import rules_by_hand
 from fixed_anchor.workflow.readiness import readiness
+from tests.machines import Told
 
 RULES = """\
 0:\tfrom all lookup local
@@ -22,29 +21,9 @@ SYSTEMD = {"test -d /run/systemd/system": ""}
 MOUNTS = "/dev/vda1 / ext4 rw 0 0\n"
 
 
-class Machine:
-    """A machine that is what its commands print, by their words, and its files."""
-
-    name, running, state_dir = "tide-db", True, "/var/lib/fixed-anchor"
-
-    def __init__(self, commands: dict[str, str], files: dict[str, str]) -> None:
-        self.commands = commands
-        self.files = files
-
-    def read(self, path: str) -> FileText | None:
-        return FileText(path, self.files[path]) if path in self.files else None
-
-    def run(self, argv: tuple[str, ...], timeout: float = 30.0) -> Ran:
-        out = self.commands.get(" ".join(argv))
-        return Ran(1, "", "") if out is None else Ran(0, out, "")
-
-    def folders(self, path: str) -> list[str]:
-        return sorted({p.removeprefix(f"{path}/").split("/")[0] for p in self.files if p.startswith(f"{path}/")})
-
-
 def found(commands: dict[str, str], files: dict[str, str] | None = None) -> list[tuple[str, str]]:
-    machine = Machine(commands, {"/proc/mounts": MOUNTS} | (files or {}))
-    findings = readiness(machine, ("eth0", "eth1"), "tide-db")  # type: ignore[arg-type]
+    machine = Told(commands, {"/proc/mounts": MOUNTS} | (files or {}))
+    findings = readiness(machine, ("eth0", "eth1"), "tide-db")
     return [(f.code, f.message) for f in findings]
 
 
@@ -101,11 +80,11 @@ def test_the_root_comes_over_the_interface(
 
 def test_rules_that_no_stack_made() -> None:
     """Each as the command that sets it again; what the kernel or a stack made is theirs."""
-    machine = Machine({"ip rule show": RULES, "ip -6 rule show": "77:\tfrom 2001:db8:7e::/48 blackhole\n"}, {})
+    machine = Told({"ip rule show": RULES, "ip -6 rule show": "77:\tfrom 2001:db8:7e::/48 blackhole\n"}, {})
     first = "ip rule add priority 50 not from all fwmark 0x1/0xff iif eth1 lookup main suppress_prefixlength 0"
     second = "ip -6 rule add priority 77 from 2001:db8:7e::/48 blackhole"
-    assert [" ".join(rule) for rule in rules_by_hand(machine)] == [first, second]  # type: ignore[arg-type]
-    assert rules_by_hand(Machine({}, {})) == ()  # type: ignore[arg-type]
+    assert [" ".join(rule) for rule in rules_by_hand(machine)] == [first, second]
+    assert rules_by_hand(Told({}, {})) == ()
 
 
 @pytest.mark.parametrize(
@@ -121,7 +100,7 @@ def test_rules_that_no_stack_made() -> None:
 )
 def test_what_boots_the_machine(there: list[str], init: str) -> None:
     commands = {f"test {words}": "" for words in there}
-    assert init_of(Machine(commands, {})) == init  # type: ignore[arg-type]
+    assert init_of(Told(commands, {})) == init
     assert [code for code, _ in found(commands)] == ([] if init else ["no-boot-guard"])
     files = boot_files(init, "/var/lib/fixed-anchor/changes/0001")
     assert bool(files) == (init in INITS)

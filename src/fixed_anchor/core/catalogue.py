@@ -414,7 +414,7 @@ _ROWS: tuple[tuple[str, str, str, str, str, str], ...] = (
         "host",
         _B,
         "the root file system comes in by this interface",
-        "While its address changes the host cannot read its own programs, nor those that would put it back.",
+        "While its address changes the host cannot read its own programs, nor those that would bring it back.",
         "Change the address where the host gets it at boot, and boot it anew.",
     ),
     (

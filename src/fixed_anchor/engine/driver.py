@@ -25,9 +25,6 @@ _ERRORS: dict[int, type[AnchorError]] = {
 #: Every file of a change by its path in the change's folder, with its mode bits.
 Data = Mapping[str, tuple[bytes, int]]
 
-#: What the verb was called by earlier versions, whose engine lies in the folders of their changes.
-_ROLL_BACK, _FORMER_ROLL_BACK = "roll-back", "put-back"
-
 
 def changes_folder(machine: Machine) -> str:
     return f"{machine.state_dir}/changes"
@@ -124,8 +121,9 @@ def more_time(machine: Machine, number: str, seconds: int) -> None:
 
 def roll_back(machine: Machine, number: str, who: str) -> None:
     """Rolls an open change back, and waits until that is so. Raises :class:`Stuck`."""
+    # A change is carried out by the engine that lies in its folder, of the version that began it.
     engine = machine.read(f"{changes_folder(machine)}/{number}/engine.sh")
-    verb = _ROLL_BACK if engine is None or f"{_ROLL_BACK} " in engine.text else _FORMER_ROLL_BACK
+    verb = states.ROLL_BACK if engine is None or f"{states.ROLL_BACK} " in engine.text else states.FORMER_VERB
     _checked(_verb(machine, number, verb, who, timeout=300))
 
 

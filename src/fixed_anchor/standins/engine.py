@@ -53,7 +53,7 @@ class StandinEngine:
             if verb == "more-time":
                 return self._more_time(word)
             # The second word is that of an earlier version, whose changes may lie here still.
-            if verb in ("roll-back", "put-back"):
+            if verb in (states.ROLL_BACK, states.FORMER_VERB):
                 return self._request_roll_back(word)
         return 2, "", f"engine: no such verb: {verb}"
 

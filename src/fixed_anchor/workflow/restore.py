@@ -129,7 +129,7 @@ def _backwards(machine: Machine, kept: list[Kept]) -> list[FileEdit]:
             raise Refused(
                 f"{path} was edited since change {number}",
                 remedy=f"compare it with the copies in {driver.changes_folder(machine)}/{number}, "
-                "and put it back by hand if that is meant",
+                "and copy it back by hand if that is meant",
             )
         if texts[0] != (oldest.before.text if oldest.before else None) or link != oldest.link_before:
             after = None if oldest.link_before is not None else oldest.before
