@@ -128,6 +128,7 @@ def test_the_steps_of_a_stack(case: str) -> None:
 
 
 VLAN = LinkFacts("eth0.7", LINK.mac, None, kind="vlan")
+SECOND = LinkFacts("eth1", LINK.mac, "00:00:5e:00:53:12")
 BOND = LinkFacts("bond0", LINK.mac, None, kind="bond")
 ETH1 = LinkFacts("eth1", "00:00:5e:00:53:12", "00:00:5e:00:53:12")
 MATCHED = "network: {{ethernets: {{any: {{match: {{{}}}, dhcp4: true}}}}}}\n"
@@ -190,12 +191,13 @@ def test_an_edit_that_would_change_another_interface_is_refused(case: str) -> No
     ],
 )  # fmt: skip
 def test_what_is_made_of_a_device_is_not_taken_for_it(stack: str, texts: dict[str, str]) -> None:
-    """A VLAN and a bond have the MAC of their device, and a match on it means the device."""
+    """A VLAN and a bond have the MAC of their device, and so has the bond's second one: a match means the first."""
     files = files_of(texts)
-    declared = {d.link.name for d in FORMATS[stack].read(files, (LINK, VLAN, BOND))}
+    links = (LINK, VLAN, BOND) if stack == "ifcfg" else (LINK, VLAN, BOND, SECOND)
+    declared = {d.link.name for d in FORMATS[stack].read(files, links)}
     assert declared == ({"eth0", "bond0"} if "bonds" in str(texts) else {"eth0"})
     if "bonds" not in str(texts):
-        assert rewrite(FORMATS[stack], files, LINK, ONE, (LINK, VLAN, BOND))
+        assert rewrite(FORMATS[stack], files, LINK, ONE, links)
 
 
 def test_a_renderer_that_is_none_is_named() -> None:

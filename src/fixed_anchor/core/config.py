@@ -133,3 +133,8 @@ class LinkFacts(msgspec.Struct, frozen=True):
     held: tuple[IPInterface, ...] = ()
     leased: tuple[IPInterface, ...] = ()
     client: str | None = None
+
+    @property
+    def has_mac_of_another(self) -> bool:
+        """Whether the link is made of others, and has the MAC of one: a match on that MAC means the device."""
+        return self.kind in ("vlan", "bond", "bridge", "team")

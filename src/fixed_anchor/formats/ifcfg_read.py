@@ -38,9 +38,8 @@ def main_of(files: Files, link: LinkFacts) -> ShellFile | None:
         file = ShellFile(files[path])
         device = file.get("DEVICE") or ("" if file.get("HWADDR") else path.rpartition("ifcfg-")[2])
         mac = file.get("HWADDR").lower()
-        if device == link.name or (
-            not device and mac and link.kind == "ethernet" and mac in (link.permanent_mac, link.mac)
-        ):
+        by_mac = not device and mac in (link.permanent_mac, link.mac) and not link.has_mac_of_another
+        if device == link.name or by_mac:
             return file
     return None
 

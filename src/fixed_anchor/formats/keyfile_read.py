@@ -86,7 +86,7 @@ def ranked(profiles: list[IniText], link: LinkFacts) -> list[IniText]:
         if name is not None and name != link.name:
             continue
         macs = [m for s in types if (m := value_of(profile, s, "mac-address"))]
-        if macs and macs[-1].lower() not in (link.permanent_mac, link.mac):
+        if macs and macs[-1].lower() != (link.permanent_mac or link.mac):
             continue
         found.append((-priority_of(profile), name is None and not macs, profile.path, profile))
     return [entry[3] for entry in sorted(found, key=lambda entry: entry[:3])]

@@ -126,14 +126,14 @@ def governs(entry: Entry, link: LinkFacts) -> bool:
     if match is None:
         return entry.identity == link.name
     # What is made of a physical device, a VLAN say, has its MAC too, and is not meant.
-    if link.kind not in ("ethernet", "wireless"):
+    if link.has_mac_of_another:
         return False
     rules = {name: value for name, _, value in match.entries("`name`, `macaddress` or `driver`")}
     if "set-name" in settings and settings["set-name"].text() == link.name:
         return True
     if not rules:
         return entry.section == "ethernets"
-    if "macaddress" in rules and rules["macaddress"].text().lower() not in (link.permanent_mac, link.mac):
+    if "macaddress" in rules and rules["macaddress"].text().lower() != (link.permanent_mac or link.mac):
         return False
     if "name" in rules and not fnmatchcase(link.name, rules["name"].text()):
         return False
