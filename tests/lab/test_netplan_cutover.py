@@ -161,7 +161,7 @@ def test_a_killed_tool_leaves_the_guard_in_charge(host: LabHost) -> None:
     tool.wait()
     wait_for("the new address", lambda: host.holds(WANTED), 10)
     status = host.tool("status")
-    assert "rolled back at" in status.stdout
+    assert "automatic rollback at" in status.stdout
     assert "confirm 0001" in status.stdout
     second = host.tool("cutover", "plan.yaml", *POOL)
     assert second.returncode == 7, second.stderr

@@ -6,7 +6,7 @@ import click
 
 from fixed_anchor.change import states
 from fixed_anchor.commands.common import App
-from fixed_anchor.commands.watching import end_of
+from fixed_anchor.commands.watching import countdown
 from fixed_anchor.core.errors import ChangeOpen, Refused
 from fixed_anchor.workflow.carry_out import who
 
@@ -36,7 +36,7 @@ def command(ctx: click.Context, change: str | None, more_time: int | None, over_
     if more_time is not None:
         target.more_time(number, more_time)
         status = target.status(number)
-        app.out.print(f"change {number}: rolled back at {end_of(status)}, in {status.left} s, unless it is confirmed")
+        app.out.print(f"change {number}: {countdown(status)}")
         return
     try:
         target.decide(number, states.KEEP, who(), over_old_address)

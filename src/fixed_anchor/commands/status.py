@@ -7,7 +7,7 @@ from rich.text import Text
 
 from fixed_anchor.change import states
 from fixed_anchor.commands.common import JSON, App
-from fixed_anchor.commands.watching import end_of
+from fixed_anchor.commands.watching import countdown, end_of
 from fixed_anchor.core.errors import EXIT_STUCK, printable
 from fixed_anchor.reporting.documents import as_text, status_document
 from fixed_anchor.reporting.terminal import STYLES
@@ -44,7 +44,7 @@ def command(ctx: click.Context, as_json: bool) -> None:
         if status.verdict:
             app.out.print(f"  verification: {status.verdict}")
         if status.state == states.WAITING and ends:
-            app.out.print(f"  rolled back at {ends}, in {status.left} s, unless it is confirmed")
+            app.out.print(f"  {countdown(status)}")
         for fact in status.held:
             app.out.print(f"  held until then: {printable(fact)}")
         if not status.guard_alive:

@@ -23,6 +23,11 @@ def end_of(status: ChangeStatus) -> str:
     return time.strftime("%H:%M:%S", time.localtime(time.time() + max(status.left or 0, 0)))
 
 
+def countdown(status: ChangeStatus) -> str:
+    """What happens when nobody decides, and when."""
+    return f"automatic rollback at {end_of(status)}, in {status.left} s, unless you confirm"
+
+
 class Watcher:
     """Prints the progress of one change."""
 
@@ -56,11 +61,11 @@ class Watcher:
             self.out.print(line)
 
     def _say_how_to_keep(self, status: ChangeStatus) -> None:
-        text = f"rolled back at {end_of(status)}, in {status.left} s, unless it is confirmed"
+        text = countdown(status)
         if self._countdown is None:
             keep = self.app.command_for(self.machine, f"confirm {status.number}")
             back = self.app.command_for(self.machine, f"restore {status.number}")
-            self.out.print(Text(f"change {status.number} is in force. It is {text}.", style="bold"))
+            self.out.print(Text(f"change {status.number} is in force: {text}.", style="bold"))
             for fact in status.held:
                 self.out.print(f"  held until then as well:      {printable(fact)}")
             self.out.print(f"  keep it, from a new session:  {keep}", soft_wrap=True)
@@ -85,8 +90,8 @@ class Watcher:
         if status.is_open:
             keep = self.app.command_for(self.machine, f"confirm {status.number}")
             self.app.err.print(
-                f"change {status.number} goes on without this terminal: rolled back at {end_of(status)} "
-                f"unless it is confirmed with: {keep}",
+                f"change {status.number} goes on without this terminal: automatic rollback at {end_of(status)} "
+                f"unless you confirm: {keep}",
                 soft_wrap=True,
             )
 

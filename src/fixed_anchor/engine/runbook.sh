@@ -144,7 +144,7 @@ do_it() {
     if grep -q '^fail' "$change/checks"; then engine verdict not-as-planned; else engine verdict as-planned; fi
     if grep -q '^fail' "$change/checks"; then echo "not as planned: it is rolled back"; fi
     while [ "$(state_now)" = waiting ] && [ ! -L "$change/decision" ]; do
-        echo "It is rolled back in $(engine status | sed -n 's/^left //p') s. Look for yourself; then type  keep  or  back"
+        echo "Automatic rollback in $(engine status | sed -n 's/^left //p') s. Look for yourself; then type  keep  or  back"
         IFS= read -r answer || { echo "nobody is here to answer; keep it with: sh $book keep"; break; }
         case $answer in
         keep) engine confirm "a person at the console" ;;
