@@ -8,18 +8,52 @@ from fnmatch import fnmatchcase
 from pathlib import Path
 
 from fixed_anchor.change.files import FileText
+from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.errors import AnchorError
+from fixed_anchor.core.survey import SurveyedInterface
+from fixed_anchor.machines.fetched import Fetched, one_by_one
 from fixed_anchor.machines.files import DiskFiles
-from fixed_anchor.machines.protocol import Ran
+from fixed_anchor.machines.protocol import Ran, Wanted, not_asked
+from fixed_anchor.vantages.nowhere import Nowhere
+from fixed_anchor.vantages.protocol import Vantage
 
 
-class Told:
-    """A machine that is what its commands print, by their words, its files, and its links."""
+class Plain:
+    """What no test asks of a machine: no vantage, no session, and a change may be made."""
 
     name, running, state_dir = "tide-db", True, "/var/lib/fixed-anchor"
+    is_afar, has_shell, words = False, False, ()
+
+    def fetch(self, wanted: Wanted) -> Fetched:
+        return one_by_one(self, wanted)  # type: ignore[arg-type]
+
+    def knows(self, pattern: str) -> bool:
+        return True
+
+    def vantage(self, interface: SurveyedInterface) -> Vantage:
+        return Nowhere("this machine is made up")
+
+    def session(self) -> IPAddress | None:
+        return None
+
+    def why_no_change(self) -> AnchorError | None:
+        return None
+
+    def uptime(self) -> float:
+        return 1000.0
+
+
+class Told(Plain):
+    """A machine that is what its commands print, by their words, its files, and its links."""
 
     def __init__(
-        self, commands: Mapping[str, str], files: Mapping[str, str], links: Mapping[str, str] | None = None
+        self,
+        commands: Mapping[str, str],
+        files: Mapping[str, str],
+        links: Mapping[str, str] | None = None,
+        asks_nothing_more: bool = False,
     ) -> None:
+        self.asks_nothing_more = asks_nothing_more
         self.commands = commands
         self.files = files
         self.links = links or {}
@@ -35,7 +69,9 @@ class Told:
 
     def run(self, argv: tuple[str, ...], timeout: float = 30.0) -> Ran:
         out = self.commands.get(" ".join(argv))
-        return Ran(1, "", "") if out is None else Ran(0, out, "")
+        if out is None:
+            return not_asked(argv) if self.asks_nothing_more else Ran(1, "", "")
+        return Ran(0, out, "")
 
     def folders(self, path: str) -> list[str]:
         return sorted({p.removeprefix(f"{path}/").split("/")[0] for p in self.files if p.startswith(f"{path}/")})
@@ -47,10 +83,8 @@ class Told:
         raise NotImplementedError
 
 
-class OnDisk(DiskFiles):
+class OnDisk(DiskFiles, Plain):
     """A machine with real files, whose commands run here in an environment of the test's own."""
-
-    name, running = "tide-db", True
 
     def __init__(self, root: Path, state_dir: str, environment: dict[str, str]) -> None:
         super().__init__(root)

@@ -182,9 +182,9 @@ def test_draft_writes_elsewhere(site: Path) -> None:
         ("hold: 203.0.113.30 ", "hold: 203.0.113.300 ", "octet 4 is 300"),
         ("mac: 00:00:5e:00:53:12", "mac: 52:54:00:12:34:56", "is not quoted"),
         ("segment: labs", "segment: attic", "there is no segment 'attic'"),
-        ("reach: standin:kelp-files", "reach: standin:kelp", "the station has no host kelp"),
-        ("reach: standin:kelp-files", "reach: ssh://kelp", "hosts over ssh are not supported yet"),
-        ("reach: standin:kelp-files", "reach: tree:nowhere", "this is no folder"),
+        ("reach: standin:station.yaml/kelp-files", "reach: standin:station.yaml/kelp", "the station has no host kelp"),
+        ("reach: standin:station.yaml/kelp-files", "reach: ssh://kelp", "hosts over ssh are not supported yet"),
+        ("reach: standin:station.yaml/kelp-files", "reach: tree:nowhere", "this is no folder"),
     ],
 )
 def test_broken_plans(site: Path, old: str, new: str, said: str) -> None:
@@ -224,8 +224,8 @@ def test_broken_plans(site: Path, old: str, new: str, said: str) -> None:
 def test_bad_usage(site: Path, words: tuple[str, ...], status: int, said: str) -> None:
     if words[0] == "--state-dir":
         (site / "hosts/tide-db/state").mkdir(exist_ok=True)
-        marker = {"station": "../../../station.yaml", "host": "tide-db"}
-        (site / "hosts/tide-db/state/standin.json").write_text(json.dumps(marker))
+        marker = {"reach": "standin", "station": "../../../station.yaml", "host": "tide-db"}
+        (site / "hosts/tide-db/state/machine.json").write_text(json.dumps(marker))
     done = run(site, *words)
     assert (done.returncode, "Traceback" in done.stderr) == (status, False), done.stderr
     assert said in done.stderr
@@ -259,7 +259,7 @@ def test_explain_and_history(site: Path) -> None:
     told = run(site, "explain", "answers-on-wire")
     assert told.returncode == 0
     assert "why: It is in use now." in told.stdout
-    assert len(run(site, "explain").stdout.splitlines()) == 50
+    assert len(run(site, "explain").stdout.splitlines()) == 51
     assert "Did you mean 'gateway-silent'" in run(site, "explain", "gateway-silnt").stderr
     run(site, "cutover", "plan.yaml", "--host", "tide-db", "--unattended")
     run(site, *STATE, "restore", "--unattended")
@@ -384,10 +384,10 @@ def test_the_check_goes_on_with_the_rest(site: Path, path: str, text: str, said:
 
 def test_a_plan_of_many_hosts_is_summed_up(tmp_path: Path) -> None:
     hosts = "".join(
-        f'  h{n}:\n    interfaces:\n      eth0: {{mac: "02:00:00:00:00:{n:02x}", segment: hold, hold: 198.18.5.{n}}}\n'
+        f'  h{n}:\n    interfaces:\n      eth0: {{mac: "02:00:00:00:00:{n:02x}", segment: lofts, hold: 198.18.5.{n}}}\n'
         for n in range(1, 60)
     )
-    text = "plan: 1\nsegments:\n  hold: {subnet: 198.18.4.0/22, gateway: 198.18.4.1, resolvers: 198.18.4.2,"
+    text = "plan: 1\nsegments:\n  lofts: {subnet: 198.18.4.0/22, gateway: 198.18.4.1, resolvers: 198.18.4.2,"
     text += " pools: 198.18.5.0/24}\n"
     (tmp_path / "plan.yaml").write_text(f"{text}hosts:\n{hosts}")
     done = run(tmp_path, "check", "plan.yaml", "--no-wire")

@@ -8,6 +8,7 @@ import pytest
 
 from fixed_anchor.change.files import FileText
 from fixed_anchor.core.addresses import parse_address, parse_interface_address
+from fixed_anchor.core.rules.survey import survey_findings
 from fixed_anchor.core.survey import FoundAddress, HostSurvey
 from fixed_anchor.formats.host_names import edit_hostname, edit_hosts
 from fixed_anchor.formats.resolv_conf import edit_resolv_conf
@@ -125,7 +126,7 @@ NETWORK = "[Match]\nName=eth0\n[Network]\nAddress=203.0.113.9/24\n"
 
 
 def found(survey: HostSurvey) -> set[tuple[str, str]]:
-    return {(f.code, f.seen_in) for f in survey.findings}
+    return {(f.code, f.seen_in) for f in survey_findings(survey)}
 
 
 def test_host_findings_name_file_and_line(tmp_path: Path) -> None:

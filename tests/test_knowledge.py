@@ -27,6 +27,7 @@ from fixed_anchor.core.plan import Plan
 from fixed_anchor.core.rules.knowledge import free_addresses, knowledge_findings, segment_findings, source_findings
 from fixed_anchor.core.rules.wire import DhcpServerSeen, server_findings
 from fixed_anchor.planfile.reader import plan_from_text
+from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.workflow import evidence
 from fixed_anchor.workflow.pick import pick
 
@@ -251,13 +252,13 @@ def test_the_pick_is_next_to_its_likes() -> None:
     made = plan()
     known = Knowledge(made, [server(POOL)], now=NOW)
     segment = made.segments["quay"]
-    picked = pick(known, segment, "tide-db", parse_address("203.0.113.131"), "no vantage")
+    picked = pick(known, segment, "tide-db", parse_address("203.0.113.131"), Nowhere("no vantage"))
     assert str(picked.address) == "203.0.113.61"
     assert any("next to tide-db2 (203.0.113.60)" in r for r in picked.reasons)
     assert any("the wire was not asked: no vantage" in r for r in picked.reasons)
     full = Knowledge(made, [server("203.0.113.0/24")], now=NOW)
     with pytest.raises(Refused, match="no free address"):
-        pick(full, segment, "tide-db", parse_address("203.0.113.131"), "no vantage")
+        pick(full, segment, "tide-db", parse_address("203.0.113.131"), Nowhere("no vantage"))
 
 
 def test_carried_evidence_says_the_same(tmp_path: Path) -> None:

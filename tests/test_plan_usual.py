@@ -19,7 +19,7 @@ HEAD = """\
 plan: 1
 segments:
   quay: {subnet: 203.0.113.0/24, gateway: 203.0.113.1, resolvers: 203.0.113.2}
-  hold: {subnet: 198.18.4.0/22}
+  lofts: {subnet: 198.18.4.0/22}
 hosts:
 """
 
@@ -88,7 +88,7 @@ USUAL = """\
         mac: 00:00:5e:00:53:11
         segment: quay
         hold: [203.0.113.20, 203.0.113.21]
-      enp2s0: {mac: "02:00:00:00:00:12", segment: hold, hold: 198.18.4.9}
+      enp2s0: {mac: "02:00:00:00:00:12", segment: lofts, hold: 198.18.4.9}
 """
 
 
@@ -111,7 +111,7 @@ def test_the_usual_host_is_read_quickly() -> None:
         ),
         ("      enp2s0: {mac", "      enp1s0: {mac", "the key 'enp1s0' stands twice, first in line 9"),
         ('"02:00:00:00:00:12"', "12:00:00:00:00:12", "is not quoted, and other YAML readers take it for a number"),
-        ("segment: hold", "segment: held", "there is no segment 'held' in this plan"),
+        ("segment: lofts", "segment: loft", "there is no segment 'loft' in this plan"),
         ("198.18.4.9}", "198.18.4.900}", "octet 4 is 900"),
         ("203.0.113.21]", "203.0.113.20]", "an address stands twice"),
         ("hold: 198.18.4.9}", "holds: 198.18.4.9}", "Did you mean 'hold'"),
@@ -128,7 +128,7 @@ def test_what_is_wrong_in_a_usual_host_is_said(old: str, new: str, said: str) ->
 def test_a_plan_of_many_hosts_in_its_order() -> None:
     hosts = "".join(
         f"  host-{n}:\n    interfaces:\n"
-        f'      eth0: {{mac: "02:00:00:00:00:{n:02x}", segment: hold, hold: 198.18.4.{n}}}\n'
+        f'      eth0: {{mac: "02:00:00:00:00:{n:02x}", segment: lofts, hold: 198.18.4.{n}}}\n'
         + ("" if n % 7 else "    reach: tree:x\n")
         for n in range(1, 100)
     )

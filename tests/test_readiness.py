@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import pytest
 
+from fixed_anchor.core.rules.readiness import readiness_findings
 from fixed_anchor.engine.boot import INITS, boot_files, init_of
 from fixed_anchor.observe.kernel import rules_by_hand
-from fixed_anchor.workflow.readiness import readiness
+from fixed_anchor.observe.readiness import readiness
 from tests.machines import Told
 
 RULES = """\
@@ -23,7 +24,7 @@ MOUNTS = "/dev/vda1 / ext4 rw 0 0\n"
 
 def found(commands: dict[str, str], files: dict[str, str] | None = None) -> list[tuple[str, str]]:
     machine = Told(commands, {"/proc/mounts": MOUNTS} | (files or {}))
-    findings = readiness(machine, ("eth0", "eth1"), "tide-db")
+    findings = readiness_findings(readiness(machine, init_of(machine)), ("eth0", "eth1"), "tide-db")
     return [(f.code, f.message) for f in findings]
 
 
@@ -76,6 +77,22 @@ def test_the_root_comes_over_the_interface(
     assert [code for code, _ in said] == (["carries-root"] if carries else [])
     if carries:
         assert said[0][1].startswith(f"{way[1]} carries the root file system")
+
+
+@pytest.mark.parametrize(
+    ("mount", "files", "said"),
+    [
+        ("203.0.113.5:/root / nfs4 rw 0 0\n", {}, "nobody asked for its route: 203.0.113.5"),
+        ("gull:/root / nfs rw 0 0\n", {}, "'gull' is no address"),
+        (MOUNTS, {"/sys/class/iscsi_connection/c:0/persistent_address": "203.0.113.6\n"}, "nobody asked for its route"),
+    ],
+)
+def test_what_nobody_asked_is_no_answer(mount: str, files: dict[str, str], said: str) -> None:
+    """A collection that never asked by which way the root comes in does not say that it comes by another."""
+    machine = Told(SYSTEMD, {"/proc/mounts": mount} | files, asks_nothing_more=True)
+    (found,) = readiness_findings(readiness(machine, init_of(machine)), ("eth0",), "tide-db")
+    assert (found.code, found.undetermined) == ("root-unclear", True)
+    assert said in found.message
 
 
 def test_rules_that_no_stack_made() -> None:

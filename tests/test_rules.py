@@ -25,7 +25,7 @@ segments:
     gateway: 203.0.113.1
     resolvers: 203.0.113.2
     {segment}
-  hold: {{subnet: 198.18.4.0/22, gateway: 198.18.4.1, resolvers: 198.18.4.2}}
+  lofts: {{subnet: 198.18.4.0/22, gateway: 198.18.4.1, resolvers: 198.18.4.2}}
   link: {{subnet: 198.51.100.8/31, gateway: 198.51.100.8, resolvers: 203.0.113.2}}
 hosts:
   tide-db:
@@ -52,7 +52,7 @@ KELP = """\
       enp1s0: {mac: 00:00:5e:00:53:12, segment: quay, hold: 203.0.113.20}
 """
 TWICE = """\
-      enp2s0: {mac: 00:00:5e:00:53:11, segment: hold, hold: 198.18.4.9}
+      enp2s0: {mac: 00:00:5e:00:53:11, segment: lofts, hold: 198.18.4.9}
 """
 
 
@@ -63,8 +63,8 @@ TWICE = """\
         (["outside-subnet"], {"interface": "hold: 198.51.100.20"}),
         (["network-address"], {"interface": "hold: 203.0.113.0"}),
         (["broadcast-address"], {"interface": "hold: 203.0.113.255"}),
-        ([], {"interface": "hold: 198.18.5.0", "on": "hold"}),
-        (["broadcast-address"], {"interface": "hold: 198.18.7.255", "on": "hold"}),
+        ([], {"interface": "hold: 198.18.5.0", "on": "lofts"}),
+        (["broadcast-address"], {"interface": "hold: 198.18.7.255", "on": "lofts"}),
         ([], {"interface": "hold: 198.51.100.9", "on": "link"}),
         (["is-gateway"], {"interface": "hold: 203.0.113.1"}),
         (["special-address"], {"interface": "hold: 224.0.0.9"}),
@@ -209,7 +209,7 @@ def test_verdicts_and_acceptance() -> None:
 
 
 def test_the_catalogue_is_whole() -> None:
-    assert len(CATALOGUE) == 50
+    assert len(CATALOGUE) == 51
     for entry in CATALOGUE.values():
         assert entry.title
         assert entry.why.endswith(".")

@@ -9,16 +9,17 @@ import pytest
 
 from fixed_anchor.core.addresses import parse_address
 from fixed_anchor.core.errors import InputError
-from fixed_anchor.machines.standin import standin_of
+from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.packets.arp_probes import QUICKLY, ArpProbes
 from fixed_anchor.packets.dhcp_questions import DhcpQuestions
 from fixed_anchor.packets.echoes import Echoes
 from fixed_anchor.packets.neighbour_probes import NeighbourProbes
+from fixed_anchor.standins.machine import reach
 from fixed_anchor.standins.station import read_station
-from fixed_anchor.vantages.simulated import SimulatedVantage
+from fixed_anchor.standins.vantage import SimulatedVantage
 from fixed_anchor.workflow import names
 from fixed_anchor.workflow.probe import probe
-from fixed_anchor.workflow.site import simulated_vantage
+from fixed_anchor.workflow.site import own_vantage
 from fixed_anchor.workflow.wire import look
 
 STATION = """\
@@ -70,7 +71,8 @@ def vantage(tmp_path: Path) -> SimulatedVantage:
         (tmp_path / name / "etc/netplan").mkdir(parents=True)
         (tmp_path / name / "etc/netplan/1.yaml").write_text(text)
         (tmp_path / name / "etc/resolv.conf").symlink_to("../run/systemd/resolve/stub-resolv.conf")
-    found = simulated_vantage(standin_of(tmp_path / "station.yaml", "tide-db"), "enp1s0")
+    machine = reach(tmp_path, "station.yaml/tide-db")
+    found = own_vantage(machine, take_stock(machine), "enp1s0")
     assert isinstance(found, SimulatedVantage)
     return found
 
@@ -159,7 +161,7 @@ def test_names(vantage: SimulatedVantage) -> None:
 
 
 def test_the_question_whether_an_address_is_free(tmp_path: Path, vantage: SimulatedVantage) -> None:
-    machine = standin_of(tmp_path / "station.yaml", "tide-db")
+    machine = reach(tmp_path, "station.yaml/tide-db")
     wanted = [
         parse_address(a) for a in ("203.0.113.32", "203.0.113.77", "203.0.113.131", "198.51.100.9", "203.0.113.9")
     ]

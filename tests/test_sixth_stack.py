@@ -79,6 +79,9 @@ class Moorings:
         editor.append(f"resolver {resolver}" for resolver in wanted.resolvers or ())
         return {declared.file: editor.result()}
 
+    def names_files(self, files: Files) -> tuple[str, ...]:
+        return ()
+
     def others(self, files: Files, declared: Declaration) -> object:
         return None
 

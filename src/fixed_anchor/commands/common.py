@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import shlex
 import sys
 from contextlib import AbstractContextManager
 from functools import cached_property
@@ -15,19 +16,15 @@ from fixed_anchor.core.addresses import AddressRange, IPAddress, parse_address, 
 from fixed_anchor.core.catalogue import CATALOGUE
 from fixed_anchor.core.findings import Acceptance
 from fixed_anchor.core.survey import HostSurvey
-from fixed_anchor.machines.here import Here
+from fixed_anchor.machines import at_state_dir
+from fixed_anchor.machines.here import STATE_DIR, Here
 from fixed_anchor.machines.protocol import Machine
-from fixed_anchor.machines.standin import standin_of_state_dir
-from fixed_anchor.observe.session import session_address
 from fixed_anchor.planfile.reader import read_plan
-from fixed_anchor.standins.layout import STATE_MARKER
 from fixed_anchor.workflow.linux_host import LinuxHost
 from fixed_anchor.workflow.site import Site
 
 if TYPE_CHECKING:
     from rich.console import Console
-
-DEFAULT_STATE_DIR = "/var/lib/fixed-anchor"
 
 
 class App:
@@ -62,13 +59,12 @@ class App:
         return self.err.status(text) if sys.stderr.isatty() else contextlib.nullcontext()
 
     def here(self) -> Here:
-        return Here(str(Path(self.state_dir or DEFAULT_STATE_DIR).absolute()))
+        return Here(str(Path(self.state_dir or STATE_DIR).absolute()))
 
     def machine(self) -> Machine:
-        """This machine, or the stand-in whose state folder ``--state-dir`` names."""
-        if self.state_dir is not None and (Path(self.state_dir) / STATE_MARKER).is_file():
-            return standin_of_state_dir(Path(self.state_dir))
-        return self.here()
+        """This machine, or the one whose state folder ``--state-dir`` names."""
+        other = at_state_dir(Path(self.state_dir)) if self.state_dir is not None else None
+        return other if other is not None else self.here()
 
     def target(self) -> LinuxHost:
         """The same as a target of changes."""
@@ -79,24 +75,16 @@ class App:
 
     def command_for(self, machine: Machine, words: str) -> str:
         """The exact command line for ``words`` on ``machine``."""
-        if isinstance(machine, Here):
-            custom = f" --state-dir {machine.state_dir}" if machine.state_dir != DEFAULT_STATE_DIR else ""
-        else:
-            root = getattr(machine, "root", None)
-            folder = Path(f"{root}{machine.state_dir}")
-            with contextlib.suppress(ValueError):
-                folder = folder.relative_to(Path.cwd())
-            custom = f" --state-dir {folder}"
-        return f"fixed-anchor{custom} {words}"
+        return shlex.join(["fixed-anchor", *machine.words, *words.split()])
 
 
-def addresses_to_hold(grace: bool | None, survey: HostSurvey) -> frozenset[IPAddress]:
+def addresses_to_hold(grace: bool | None, machine: Machine, survey: HostSurvey) -> frozenset[IPAddress]:
     """Today's addresses that shall stay until a change is decided: that of the session, or with ``--grace`` all."""
     if grace is False:
         return frozenset()
     if grace:
         return frozenset(a.ip for i in survey.interfaces for a in i.link.held)
-    session = session_address()
+    session = machine.session()
     return frozenset() if session is None else frozenset((session,))
 
 

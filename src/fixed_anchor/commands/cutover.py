@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import time
 from pathlib import Path
 
@@ -22,8 +21,7 @@ from fixed_anchor.commands.common import (
 )
 from fixed_anchor.commands.watching import watch
 from fixed_anchor.core.addresses import AddressRange
-from fixed_anchor.core.errors import ChangeOpen, InputError, NoAccess
-from fixed_anchor.machines.here import Here
+from fixed_anchor.core.errors import ChangeOpen, InputError
 from fixed_anchor.reporting.terminal import show_draft, show_findings, show_verify, verdict_line
 from fixed_anchor.workflow.carry_out import about, refuse_unless_accepted, told
 from fixed_anchor.workflow.check import check
@@ -63,8 +61,9 @@ def command(
     passes = acceptances(accepted, because)
     site = app.site(plan)
     planned, machine = site.target(host)
-    if isinstance(machine, Here) and os.geteuid() != 0:
-        raise NoAccess("a change of this machine needs root", remedy="run it with sudo; nothing was changed")
+    refusal = machine.why_no_change()
+    if refusal is not None:
+        raise refusal
     target = LinuxHost(machine)
     already = target.open_change()
     if already is not None:
@@ -76,7 +75,7 @@ def command(
     if survey is None:
         raise InputError(f"{planned.name} is not reached from here", file=plan, line=planned.line)
     # Drafting first: what cannot be written is refused before any packet is sent.
-    drafted = target.draft(site.plan, planned, survey, addresses_to_hold(grace, survey))
+    drafted = target.draft(site.plan, planned, survey, addresses_to_hold(grace, machine, survey))
     carried = load(Path(evidence), int(time.time())) if evidence is not None else None
     if carried is not None:
         app.out.print(f"evidence of {evidence}: {carried.age(int(time.time()))}; the wire is looked at afresh")

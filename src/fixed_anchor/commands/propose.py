@@ -20,6 +20,8 @@ from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.planfile.reader import read_plan
 from fixed_anchor.planfile.writer import plan_text
 from fixed_anchor.reporting.documents import survey_document
+from fixed_anchor.vantages.nowhere import Nowhere
+from fixed_anchor.vantages.protocol import Vantage
 from fixed_anchor.workflow.propose import propose, with_pick, with_site
 from fixed_anchor.workflow.site import own_vantage
 
@@ -100,10 +102,11 @@ def command(
     except (KeyError, TypeError, ValueError) as error:
         raise InputError(f"this is no survey of format 1 ({error})", file=survey_file) from None
     if pick:
-        there = f"the survey {survey_file} is of another machine"
-        place = there if survey_file else own_vantage(machine, proposed.interface)
+        vantage: Vantage = Nowhere(f"the survey {survey_file} is of another machine")
+        if survey_file is None:
+            vantage = own_vantage(machine, take_stock(machine), proposed.interface)
         with app.status("asking the wire, this takes some 7 seconds"):
-            proposed = with_pick(proposed, site, folder, place)
+            proposed = with_pick(proposed, site, folder, vantage)
         app.err.print(f"picked {proposed.hold[0]}:", style="bold")
         for reason in proposed.reasons:
             app.err.print(f"  {printable(reason)}", soft_wrap=True)

@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-import os
-
 import click
 
 from fixed_anchor.change import states
 from fixed_anchor.change.change import Terms
 from fixed_anchor.commands.common import CONFIRM_WITHIN, GRACE, UNATTENDED, App, addresses_to_hold
 from fixed_anchor.commands.watching import watch
-from fixed_anchor.core.errors import InputError, NoAccess
-from fixed_anchor.machines.here import Here
+from fixed_anchor.core.errors import InputError
 from fixed_anchor.reporting.terminal import show_draft
 from fixed_anchor.workflow.carry_out import about, told, who
 from fixed_anchor.workflow.linux_host import LinuxHost
@@ -27,8 +24,9 @@ from fixed_anchor.workflow.restore import later_ones
 def command(ctx: click.Context, change: str | None, confirm_within: int, grace: bool | None, unattended: bool) -> None:
     app = App(ctx)
     target = app.target()
-    if isinstance(target.machine, Here) and os.geteuid() != 0:
-        raise NoAccess("a change of this machine needs root", remedy="run it with sudo; nothing was changed")
+    refusal = target.machine.why_no_change()
+    if refusal is not None:
+        raise refusal
     already = target.open_change()
     if change is None:
         change = already or _latest_confirmed(target)
@@ -40,7 +38,7 @@ def command(ctx: click.Context, change: str | None, confirm_within: int, grace: 
     later = later_ones(target.machine, number)
     if later:
         app.out.print(f"going back behind change {number} undoes the later ones too: {', '.join(later)}")
-    drafted = target.restore_draft(number, addresses_to_hold(grace, target.survey()))
+    drafted = target.restore_draft(number, addresses_to_hold(grace, target.machine, target.survey()))
     show_draft(app.out, [drafted])
     notes = about("restore", None, drafted, [])
     notes |= {"restores": number, "undoes": list(later)}

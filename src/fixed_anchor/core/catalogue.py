@@ -418,10 +418,18 @@ _ROWS: tuple[tuple[str, str, str, str, str, str], ...] = (
         "Change the address where the host gets it at boot, and boot it anew.",
     ),
     (
+        "root-unclear",
+        "host",
+        _B,
+        "by which interface the root file system comes in is not known",
+        "If it is the one that changes, the host loses its own programs in the middle of the change.",
+        "Find out on the host: `ip route get` with the address of the server in /proc/mounts.",
+    ),
+    (
         "no-boot-guard",
         "host",
         _B,
-        "nothing would put an unconfirmed change back at boot",
+        "nothing would roll an unconfirmed change back at boot",
         "After a power cut in the middle of a change the host would boot with files that nobody has confirmed.",
         "Accept it where somebody can be at the console, or change the host by hand.",
     ),
@@ -435,6 +443,6 @@ _ROWS: tuple[tuple[str, str, str, str, str, str], ...] = (
     ),
 )
 
-_UNDETERMINED = frozenset({"pool-unknown", "source-unreadable", "not-probed"})
+_UNDETERMINED = frozenset({"pool-unknown", "source-unreadable", "not-probed", "root-unclear"})
 
 CATALOGUE: dict[str, Entry] = {row[0]: Entry(*row, undetermined=row[0] in _UNDETERMINED) for row in _ROWS}

@@ -131,5 +131,4 @@ class Plan(msgspec.Struct, frozen=True):
     segments: dict[str, Segment]
     hosts: dict[str, HostPlan]
     site: str | None = None
-    standin: str | None = None
     sources: tuple[SourceRef, ...] = ()

@@ -6,7 +6,25 @@ import msgspec
 
 from fixed_anchor.core.addresses import IPAddress, IPInterface
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
-from fixed_anchor.core.findings import Finding
+
+#: Nobody writes /etc/resolv.conf but the administrator.
+NOBODY = "nobody"
+
+
+class Rival(msgspec.Struct, frozen=True):
+    """A further stack that claims an interface as well, and where it declares it."""
+
+    stack: str
+    declared_at: Place
+
+
+class OpenFile(msgspec.Struct, frozen=True):
+    """An interface file that others than its reader may read: its mode, and the one that ``stack`` wants."""
+
+    path: str
+    mode: int
+    stack: str
+    wanted: int
 
 
 class FoundAddress(msgspec.Struct, frozen=True):
@@ -44,6 +62,9 @@ class SurveyedInterface(msgspec.Struct, frozen=True):
     ``index`` is the kernel's number, 0 where only files were read. ``declared`` is
     ``None`` where no file says anything about the interface. ``by_hand`` and
     ``routes_by_hand`` are fixed addresses and routes of the kernel that no file declares.
+    ``rivals`` claim the interface too, ``regenerated`` are the places of its declaration that
+    first-boot provisioning writes again at boot, ``dhcp_in`` turns IPv4 DHCP on, and ``client``
+    is the command line of a lease client that runs for it.
     """
 
     link: LinkFacts
@@ -59,6 +80,10 @@ class SurveyedInterface(msgspec.Struct, frozen=True):
     stack: str | None = None
     by_hand: tuple[IPInterface, ...] = ()
     routes_by_hand: tuple[Route, ...] = ()
+    rivals: tuple[Rival, ...] = ()
+    regenerated: tuple[Place, ...] = ()
+    dhcp_in: Place | None = None
+    client: str | None = None
 
     @property
     def name(self) -> str:
@@ -77,16 +102,18 @@ class HostSurvey(msgspec.Struct, frozen=True):
     ``stack`` is the name of a format, or ``None`` with the reason in ``stack_evidence``.
     ``running`` is false where only files were read (an image, a template).
     ``rules_by_hand`` are routing rules that no stack made, as the commands that set them again.
+    ``resolv_conf_by`` is who writes /etc/resolv.conf.
     """
 
     host: str
     stack: str | None
     stack_evidence: tuple[str, ...]
     interfaces: tuple[SurveyedInterface, ...]
-    findings: tuple[Finding, ...] = ()
     running: bool = True
     hostname: str = ""
     rules_by_hand: tuple[tuple[str, ...], ...] = ()
+    open_files: tuple[OpenFile, ...] = ()
+    resolv_conf_by: str = NOBODY
 
     def interface(self, name: str) -> SurveyedInterface | None:
         return next((i for i in self.interfaces if i.name == name), None)

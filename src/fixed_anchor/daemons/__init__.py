@@ -76,12 +76,19 @@ def busy_patterns() -> tuple[str, ...]:
     return tuple(dict.fromkeys((*(p for d in DAEMONS.values() for p in d.busy), *netplan.BUSY)))
 
 
-def all_questions() -> Questions:
-    """Everything that has to be collected from a host, the interface files among it."""
-    every = [q for d in DAEMONS.values() for q in (d.charge, d.further)] + [w.questions for w in HOST_WIDE]
+def all_questions() -> dict[str, Questions]:
+    """Everything that has to be collected from a host beside its interface files, by the service it is about.
+
+    Commands are only for hosts on which that service runs: some would start it.
+    """
+    found: dict[str, Questions] = {}
+    every = [(d.unit, q) for d in DAEMONS.values() for q in (d.charge, d.further)]
+    for unit, more in [*every, *((w.unit or w.name, w.questions) for w in HOST_WIDE)]:
+        found[unit] = found.get(unit, Questions()).joined(more)
+    return found
+
+
+def all_files() -> tuple[str, ...]:
+    """Paths and patterns of all files that formats and daemons need."""
     patterns = [p for form in FORMATS.values() for p in form.patterns]
-    return Questions(
-        commands=tuple(dict.fromkeys(c for q in every for c in q.commands)),
-        for_interface=tuple(dict.fromkeys(c for q in every for c in q.for_interface)),
-        files=tuple(dict.fromkeys([*patterns, *(f for q in every for f in q.files)])),
-    )
+    return tuple(dict.fromkeys([*patterns, *(f for q in all_questions().values() for f in q.files)]))

@@ -33,6 +33,18 @@ class Questions(msgspec.Struct, frozen=True):
     for_interface: tuple[tuple[str, ...], ...] = ()
     files: tuple[str, ...] = ()
 
+    def joined(self, more: Questions) -> Questions:
+        """Both, each once."""
+        return Questions(
+            tuple(dict.fromkeys((*self.commands, *more.commands))),
+            tuple(dict.fromkeys((*self.for_interface, *more.for_interface))),
+            tuple(dict.fromkeys((*self.files, *more.files))),
+        )
+
+    def of_interface(self, name: str) -> tuple[tuple[str, ...], ...]:
+        """The commands of ``for_interface`` for one interface."""
+        return tuple(tuple(name if word == INTERFACE else word for word in argv) for argv in self.for_interface)
+
 
 class Seen(msgspec.Struct, frozen=True):
     """What a host said of a daemon: whether its unit is active, and what it answered to ``charge``.

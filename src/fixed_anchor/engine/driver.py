@@ -88,7 +88,7 @@ def _checked(ran: Ran) -> Ran:
     if ran.status == 0:
         return ran
     message = (ran.err or ran.out).strip().replace("\n", "; ") or f"the engine ended with status {ran.status}"
-    raise _ERRORS.get(ran.status, NoAccess)(message)
+    raise _ERRORS.get(ran.status or 0, NoAccess)(message)
 
 
 def start(machine: Machine, number: str) -> None:

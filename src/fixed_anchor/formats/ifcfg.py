@@ -75,6 +75,9 @@ class Ifcfg:
             texts |= _edit_routes(files, declared.link, wanted)
         return texts
 
+    def names_files(self, files: Files) -> tuple[str, ...]:
+        return ()
+
     def others(self, files: Files, declared: Declaration) -> object:
         main = ShellFile(files[declared.file])
         return [

@@ -13,6 +13,7 @@ from fixed_anchor.formats.interfaces_read import (
     effective,
     read_stanzas,
     route_of_hook,
+    sourced,
     stanzas_in,
     stanzas_of,
 )
@@ -77,6 +78,9 @@ class Interfaces:
                         _drop(edits[stanza.path], line)
             edits[first.path].insert(first.head.last, [f"    mtu {wanted.mtu}"])
         return {path: edit.result() for path, edit in edits.items()}
+
+    def names_files(self, files: Files) -> tuple[str, ...]:
+        return sourced(files)
 
     def others(self, files: Files, declared: Declaration) -> object:
         """Every other stanza with all that it inherits: hooks and options that the model does not know, too."""

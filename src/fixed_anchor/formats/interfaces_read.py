@@ -68,6 +68,17 @@ def _include(files: Files, path: str, found: list[Stanza], above: tuple[str, ...
                     _include(files, other, found, (*above, path))
 
 
+def sourced(files: Files) -> tuple[str, ...]:
+    """What ``source`` and ``source-directory`` name, as paths and patterns, in every file that is read."""
+    found = []
+    for stanza in stanzas_in(files):
+        if stanza.kind == "source":
+            found.append(_absolute(stanza.name, stanza.path))
+        elif stanza.kind == "source-directory":
+            found.append(_absolute(stanza.name, stanza.path).rstrip("/") + "/*")
+    return tuple(dict.fromkeys(found))
+
+
 def _absolute(name: str, path: str) -> str:
     return name if name.startswith("/") else f"{path.rpartition('/')[0]}/{name}"
 

@@ -85,6 +85,9 @@ class Keyfile:
             winner.set("connection", "autoconnect-priority", str(max(priority_of(p) for p in rivals) + 10))
         return {winner.path: winner.result()}
 
+    def names_files(self, files: Files) -> tuple[str, ...]:
+        return ()
+
     def others(self, files: Files, declared: Declaration) -> object:
         file = files.get(declared.file)
         if file is None or not file.path.startswith(ETC):

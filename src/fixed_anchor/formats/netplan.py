@@ -68,6 +68,9 @@ class Netplan:
         _refuse_unsupported(wanted)
         return dict(_edit(_mine(_everything(files), declared.link), declared.config, wanted))
 
+    def names_files(self, files: Files) -> tuple[str, ...]:
+        return ()
+
     def others(self, files: Files, declared: Declaration) -> object:
         paths = {place.file for place in declared.places}
         return {path: all_but(files[path], declared.identity) for path in paths}

@@ -64,6 +64,9 @@ class NetworkFile:
         _write(parts[0], declared.config, wanted, todo)
         return {part.path: part.result() for part in parts}
 
+    def names_files(self, files: Files) -> tuple[str, ...]:
+        return ()
+
     def others(self, files: Files, declared: Declaration) -> object:
         parts = _parts(files, declared.link)
         return [

@@ -93,6 +93,10 @@ class Format(Protocol):
         """
         ...
 
+    def names_files(self, files: Files) -> tuple[str, ...]:
+        """Paths and patterns of further files that these name, as ``source`` does; none for most formats."""
+        ...
+
     def others(self, files: Files, declared: Declaration) -> object:
         """All that the files say of anything but the interface of ``declared``, to be compared after an edit.
 

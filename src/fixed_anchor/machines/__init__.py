@@ -1,51 +1,58 @@
-"""Where a host's files and commands are reached: here, in an offline tree, as collected, or simulated.
-
-A new kind of machine is a new module and one line in :data:`REACHES`.
-"""
+"""Where a host's files and commands are reached. A new kind is a new module and one line in :data:`MACHINES`."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import json
+from importlib import import_module
 from pathlib import Path
+from types import ModuleType
 
-from fixed_anchor.core.errors import InputError, NotSupported
+from fixed_anchor.core.errors import InputError, located
 from fixed_anchor.core.plan import HostPlan, Plan
-from fixed_anchor.machines.collected import Collected
 from fixed_anchor.machines.protocol import Machine
-from fixed_anchor.machines.standin import standin_of
-from fixed_anchor.machines.tree import Tree
 
-
-def _tree(plan: Plan, rest: str) -> Machine:
-    return Tree(Path(plan.file).parent / rest)
-
-
-def _standin(plan: Plan, rest: str) -> Machine:
-    if plan.standin is None:
-        raise InputError("the plan reaches a stand-in, but names no `standin:` file", file=plan.file)
-    return standin_of(Path(plan.file).parent / plan.standin, rest)
-
-
-def _collected(plan: Plan, rest: str) -> Machine:
-    return Collected(Path(plan.file).parent / rest)
-
-
-def _ssh(plan: Plan, rest: str) -> Machine:
-    raise NotSupported("hosts over ssh are not supported yet", remedy="run the tool on the host itself")
-
-
-#: What stands before the colon of a plan's ``reach:``.
-REACHES: dict[str, Callable[[Plan, str], Machine]] = {
-    "tree": _tree,
-    "standin": _standin,
-    "collected": _collected,
-    "ssh": _ssh,
+#: What stands before the colon of a plan's ``reach:``, and the module that reaches such a machine.
+#: Each has a function ``reach(folder, rest)``; modules are loaded when they are needed.
+MACHINES: dict[str, str] = {
+    "tree": "fixed_anchor.machines.tree",
+    "collected": "fixed_anchor.machines.collected",
+    "standin": "fixed_anchor.standins.machine",
+    "ssh": "fixed_anchor.machines.ssh",
 }
+
+#: The file in a state folder that says which machine it belongs to, where that is not this one.
+MARKER = "machine.json"
+
+
+def _module(kind: str) -> ModuleType:
+    return import_module(MACHINES[kind])
 
 
 def reach(plan: Plan, host: HostPlan) -> Machine | None:
-    """The machine that ``host`` is reached by from here; ``None`` where only from itself."""
+    """The machine that ``host`` is reached by from here; ``None`` where only from itself.
+
+    Raises :class:`InputError` with the place in the plan.
+    """
     if host.reach is None:
         return None
     kind, _, rest = host.reach.partition(":")
-    return REACHES[kind](plan, rest)
+    with located(plan.file, host.line):
+        if kind not in MACHINES or not rest:
+            expected = " or ".join(f"{name}:..." for name in MACHINES if name != "ssh")
+            raise InputError(f"{host.name} is reached by {host.reach!r}", expected=expected)
+        machine: Machine = _module(kind).reach(Path(plan.file).parent, rest)
+    return machine
+
+
+def at_state_dir(state_dir: Path) -> Machine | None:
+    """The machine that a state folder belongs to; ``None`` where that is this one. Raises :class:`InputError`."""
+    marker = state_dir / MARKER
+    try:
+        said = json.loads(marker.read_text())
+        module = _module(said["reach"])
+    except FileNotFoundError:
+        return None
+    except (OSError, ValueError, KeyError, TypeError):
+        raise InputError("this marker of a state folder is broken", file=str(marker)) from None
+    machine: Machine = module.at_state_dir(state_dir, said)
+    return machine

@@ -4,15 +4,19 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from fnmatch import fnmatchcase
 from importlib import resources
 from pathlib import Path
 
 from fixed_anchor.change.files import FileText, decode
-from fixed_anchor.core.errors import InputError, NotSupported
-from fixed_anchor.daemons import all_questions, busy_patterns, ifupdown, units
+from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.errors import AnchorError, InputError, NotSupported
+from fixed_anchor.core.survey import SurveyedInterface
+from fixed_anchor.daemons import all_files, all_questions, busy_patterns, ifupdown, units
 from fixed_anchor.daemons.protocol import INTERFACE
-from fixed_anchor.machines.protocol import Ran
+from fixed_anchor.machines.fetched import Fetched, matches, one_by_one
+from fixed_anchor.machines.protocol import Ran, Wanted, not_asked
+from fixed_anchor.vantages.nowhere import Nowhere
+from fixed_anchor.vantages.protocol import Vantage
 
 HEADER = "fixed-anchor collection 1"
 
@@ -20,13 +24,16 @@ HEADER = "fixed-anchor collection 1"
 def collector_source() -> str:
     """The text of ``collector.sh``, with what the daemons and formats of this version need filled in."""
     text = resources.files(__package__).joinpath("collector.sh").read_text("utf-8")
-    asked = all_questions()
-    commands = (("systemctl", "is-active", *units().values()), *asked.commands)
+    once, each = [_run(("systemctl", "is-active", *units().values()))], []
+    for unit, asked in all_questions().items():
+        # Some would start the service that they ask.
+        once += [f"active {unit} && {_run(argv)}" for argv in asked.commands]
+        each += [f"active {unit} && {_run(argv)}" for argv in asked.for_interface]
     fill = {
-        "# @COMMANDS@": "\n".join(map(_run, commands)),
-        "# @FOR_INTERFACE@": "\n    ".join(map(_run, asked.for_interface)),
+        "# @COMMANDS@": "\n".join(once),
+        "# @FOR_INTERFACE@": "\n    ".join(each),
         "@PROCESSES@": "|".join((*ifupdown.LEASE_CLIENTS, *busy_patterns())),
-        '"@FILES@"': " \\\n    ".join(map(_plain, asked.files)),
+        '"@FILES@"': " \\\n    ".join(map(_plain, all_files())),
     }
     for mark, words in fill.items():
         assert mark in text, mark
@@ -143,17 +150,47 @@ class Collected:
         return self.files.get(path)
 
     def glob(self, pattern: str) -> list[str]:
-        parts = pattern.split("/")
-        return sorted(path for path in self.files if _matches(path.split("/"), parts))
+        return sorted(path for path in self.files if matches(path, pattern))
+
+    def knows(self, pattern: str) -> bool:
+        return True
 
     def link_target(self, path: str) -> str | None:
         return self.links.get(path)
 
     def run(self, argv: tuple[str, ...], timeout: float = 30.0) -> Ran:
-        return self.commands.get(argv, Ran(127, "", f"{argv[0]}: not collected"))
+        return self.commands.get(argv) or not_asked(argv)
+
+    def fetch(self, wanted: Wanted) -> Fetched:
+        return one_by_one(self, wanted)
+
+    def vantage(self, interface: SurveyedInterface) -> Vantage:
+        return Nowhere(f"{self.name} is known only from what was collected there")
+
+    @property
+    def is_afar(self) -> bool:
+        return True
+
+    def session(self) -> IPAddress | None:
+        return None
+
+    def why_no_change(self) -> AnchorError | None:
+        return self._no_change()
+
+    @property
+    def words(self) -> tuple[str, ...]:
+        return ("--survey", str(self.file))
+
+    @property
+    def has_shell(self) -> bool:
+        return False
+
+    def uptime(self) -> float:
+        raise NotSupported(f"{self.name} is known here only from what was collected there")
 
     def folders(self, path: str) -> list[str]:
-        return []
+        below = (known.removeprefix(f"{path}/") for known in self.files if known.startswith(f"{path}/"))
+        return sorted({rest.partition("/")[0] for rest in below if "/" in rest})
 
     def make_folder(self, path: str) -> bool:
         raise self._no_change()
@@ -161,14 +198,13 @@ class Collected:
     def put(self, path: str, data: bytes, mode: int = 0o600) -> None:
         raise self._no_change()
 
-    def _no_change(self) -> NotSupported:
-        return NotSupported(
+    def _no_change(self) -> InputError:
+        return InputError(
             f"{self.name} is known here only from what was collected there",
             remedy="`fixed-anchor draft --runbook` makes a script to carry there",
         )
 
 
-def _matches(path: list[str], pattern: list[str]) -> bool:
-    return len(path) == len(pattern) and all(
-        fnmatchcase(a, b) and not (a.startswith(".") and b.startswith("*")) for a, b in zip(path, pattern, strict=True)
-    )
+def reach(folder: Path, rest: str) -> Collected:
+    """The collection in the file ``rest``, seen from the folder of the plan."""
+    return Collected(folder / rest)

@@ -36,6 +36,8 @@ run() {
     echo "status $status"
 }
 
+active() { systemctl is-active --quiet "$1" 2>/dev/null; }
+
 echo "fixed-anchor collection 1"
 echo "host $(hostname 2>/dev/null || cat /proc/sys/kernel/hostname)"
 if [ "$(id -u)" != 0 ]; then echo "this was not run as root: files that only root may read are missing" >&2; fi
@@ -68,12 +70,18 @@ for program in /usr/sbin/insserv /sbin/insserv; do run test -x "$program"; done
 link /etc/resolv.conf
 file /proc/sys/kernel/hostname
 for path in /proc/uptime /proc/mounts /etc/resolv.conf /etc/cloud/cloud-init.disabled \
-    /etc/cloud/cloud.cfg.d/99-fixed-anchor.cfg /run/udev/data/n*; do
+    /etc/cloud/cloud.cfg.d/99-fixed-anchor.cfg /run/udev/data/n* \
+    /sys/class/iscsi_connection/*/persistent_address; do
     file "$path"
 done
 # shellcheck disable=SC2043  # there are more of them once that is done
 for path in "@FILES@"; do
     file "$path"
+done
+# By which link the root file system comes in, where that is over the network.
+root=$(sed -n 's/^\([^ ]*\) \/ .*/\1/p' /proc/mounts | grep -oE '([0-9]+\.){3}[0-9]+|\[[0-9a-fA-F:]+\]' | tr -d '[]')
+for server in $root $(cat /sys/class/iscsi_connection/*/persistent_address 2>/dev/null); do
+    run ip -j route get "$server"
 done
 # Of first-boot provisioning only what it says of the network: the rest may hold passwords.
 for path in /etc/cloud/cloud.cfg /etc/cloud/cloud.cfg.d/*.cfg; do

@@ -80,6 +80,9 @@ class DiskFiles:
         except PermissionError:
             raise NoAccess("no permission to read this folder", file=path, remedy="run as root") from None
 
+    def knows(self, pattern: str) -> bool:
+        return True
+
     def link_target(self, path: str) -> str | None:
         folder = self.local(os.path.dirname(path))
         local = folder / os.path.basename(path)

@@ -6,9 +6,17 @@ import os
 import subprocess
 from pathlib import Path
 
+from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.errors import AnchorError, NoAccess
+from fixed_anchor.core.survey import SurveyedInterface
+from fixed_anchor.machines.fetched import Fetched, one_by_one
 from fixed_anchor.machines.files import DiskFiles
-from fixed_anchor.machines.protocol import Ran
+from fixed_anchor.machines.protocol import Ran, Wanted
+from fixed_anchor.machines.session import session_address
+from fixed_anchor.vantages import vantage_on
+from fixed_anchor.vantages.protocol import Vantage
 
+STATE_DIR = "/var/lib/fixed-anchor"
 _PATH = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
 
 
@@ -17,10 +25,41 @@ class Here(DiskFiles):
 
     running = True
 
-    def __init__(self, state_dir: str = "/var/lib/fixed-anchor") -> None:
+    def __init__(self, state_dir: str = STATE_DIR) -> None:
         super().__init__(Path("/"))
         self.name = os.uname().nodename
         self.state_dir = state_dir
+
+    def fetch(self, wanted: Wanted) -> Fetched:
+        return one_by_one(self, wanted)
+
+    def vantage(self, interface: SurveyedInterface) -> Vantage:
+        """A raw socket, or without root the kernel's neighbour table."""
+        return vantage_on("raw-socket" if os.geteuid() == 0 else "neighbour-table", interface)
+
+    @property
+    def is_afar(self) -> bool:
+        return False
+
+    def session(self) -> IPAddress | None:
+        return session_address()
+
+    def why_no_change(self) -> AnchorError | None:
+        if os.geteuid() == 0:
+            return None
+        return NoAccess("a change of this machine needs root", remedy="run it with sudo; nothing was changed")
+
+    @property
+    def words(self) -> tuple[str, ...]:
+        return () if self.state_dir == STATE_DIR else ("--state-dir", self.state_dir)
+
+    @property
+    def has_shell(self) -> bool:
+        return True
+
+    def uptime(self) -> float:
+        """Seconds since the boot, proc_uptime(5)."""
+        return float(Path("/proc/uptime").read_text().split()[0])
 
     def run(self, argv: tuple[str, ...], timeout: float = 30.0) -> Ran:
         environment = {"PATH": _PATH, "LC_ALL": "C"}

@@ -4,9 +4,14 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from fixed_anchor.core.errors import InputError, NotSupported
+from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.errors import AnchorError, InputError, NotSupported
+from fixed_anchor.core.survey import SurveyedInterface
+from fixed_anchor.machines.fetched import Fetched, one_by_one
 from fixed_anchor.machines.files import DiskFiles
-from fixed_anchor.machines.protocol import Ran
+from fixed_anchor.machines.protocol import Ran, Wanted
+from fixed_anchor.vantages.nowhere import Nowhere
+from fixed_anchor.vantages.protocol import Vantage
 
 
 class Tree(DiskFiles):
@@ -23,3 +28,38 @@ class Tree(DiskFiles):
 
     def run(self, argv: tuple[str, ...], timeout: float = 30.0) -> Ran:
         raise NotSupported(f"{argv[0]} cannot be run: {self.root} is a file tree, not a running machine")
+
+    def fetch(self, wanted: Wanted) -> Fetched:
+        return one_by_one(self, wanted)
+
+    def vantage(self, interface: SurveyedInterface) -> Vantage:
+        return Nowhere(f"{self.name} is a file tree, with no wire to look at")
+
+    @property
+    def is_afar(self) -> bool:
+        return False
+
+    def session(self) -> IPAddress | None:
+        return None
+
+    def why_no_change(self) -> AnchorError | None:
+        return InputError(
+            f"{self.name} is a file tree, and nothing runs there to be changed",
+            remedy="`fixed-anchor draft` shows and writes its files",
+        )
+
+    @property
+    def words(self) -> tuple[str, ...]:
+        return ("--root", str(self.root))
+
+    @property
+    def has_shell(self) -> bool:
+        return False
+
+    def uptime(self) -> float:
+        raise NotSupported(f"{self.name} is a file tree, which has no clock")
+
+
+def reach(folder: Path, rest: str) -> Tree:
+    """The file tree at ``rest``, seen from the folder of the plan."""
+    return Tree(folder / rest)

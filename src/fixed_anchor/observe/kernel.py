@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import time
 from ipaddress import IPv4Address, IPv6Address
 from typing import Any
 
@@ -13,9 +12,17 @@ from fixed_anchor.core.addresses import IPAddress, default_network, parse_addres
 from fixed_anchor.core.config import LinkFacts, Route
 from fixed_anchor.core.errors import NoAccess
 from fixed_anchor.core.survey import FoundAddress
-from fixed_anchor.machines.protocol import Machine
+from fixed_anchor.machines.protocol import Readable
 
 _FOREVER = 2**32 - 1
+_LINKS = ("ip", "-j", "-d", "address", "show")
+_ROUTES = ((("ip", "-j", "route", "show"), 4), (("ip", "-j", "-6", "route", "show"), 6))
+_RULES = (("ip", "rule", "show"), ("ip", "-6", "rule", "show"))
+
+#: What is asked of every kernel.
+COMMANDS = (_LINKS, *(argv for argv, _ in _ROUTES), *_RULES)
+#: The link in sysfs that leads to the driver of an interface.
+DRIVER = "/sys/class/net/{}/device/driver"
 
 
 class KernelLink(msgspec.Struct, frozen=True):
@@ -35,10 +42,15 @@ class KernelRoute(msgspec.Struct, frozen=True):
     protocol: str
 
 
-def links(machine: Machine) -> tuple[KernelLink, ...]:
+def link_names(machine: Readable) -> list[str]:
+    """The names of all links but loopback. Raises :class:`NoAccess` where ``ip`` cannot be run."""
+    return [e["ifname"] for e in _json(machine, _LINKS) if e.get("link_type") != "loopback" and "ifname" in e]
+
+
+def links(machine: Readable) -> tuple[KernelLink, ...]:
     """All links but loopback. Raises :class:`NoAccess` where ``ip`` cannot be run."""
     found: list[KernelLink] = []
-    for link in _json(machine, ("ip", "-j", "-d", "address", "show")):
+    for link in _json(machine, _LINKS):
         if link.get("link_type") == "loopback" or "ifname" not in link:
             continue
         details = link.get("linkinfo", {})
@@ -72,7 +84,7 @@ def links(machine: Machine) -> tuple[KernelLink, ...]:
     return tuple(found)
 
 
-def _udev(machine: Machine, index: int) -> dict[str, str]:
+def _udev(machine: Readable, index: int) -> dict[str, str]:
     """What udev knows of a link, from its database (``E:KEY=VALUE`` lines): its driver, and where it is plugged in."""
     file = machine.read(f"/run/udev/data/n{index}")
     lines = file.text.splitlines() if file is not None else ()
@@ -80,9 +92,9 @@ def _udev(machine: Machine, index: int) -> dict[str, str]:
     return dict(pairs)
 
 
-def _driver(machine: Machine, name: str) -> str | None:
+def _driver(machine: Readable, name: str) -> str | None:
     """The driver's name, from sysfs: where ``device/driver`` leads to."""
-    target = machine.link_target(f"/sys/class/net/{name}/device/driver")
+    target = machine.link_target(DRIVER.format(name))
     return target.rpartition("/")[2] if target else None
 
 
@@ -109,13 +121,10 @@ def _address(info: dict[str, Any]) -> FoundAddress:
     return FoundAddress(with_prefix(address, int(info["prefixlen"])), origin, None if life == _FOREVER else life)
 
 
-def routes(machine: Machine) -> tuple[KernelRoute, ...]:
+def routes(machine: Readable) -> tuple[KernelRoute, ...]:
     """All unicast routes of the main tables that have a next hop, or that somebody configured."""
     found: list[KernelRoute] = []
-    for argv, version in (
-        (("ip", "-j", "route", "show"), 4),
-        (("ip", "-j", "-6", "route", "show"), 6),
-    ):
+    for argv, version in _ROUTES:
         for entry in _json(machine, argv):
             found.extend(_routes(entry, version))
     return tuple(found)
@@ -154,11 +163,12 @@ def _next_hop(hop: dict[str, Any]) -> IPAddress | None:
 _OWN_RULES = ("from all lookup local", "from all lookup main", "from all lookup default")
 
 
-def rules_by_hand(machine: Machine) -> tuple[tuple[str, ...], ...]:
+def rules_by_hand(machine: Readable) -> tuple[tuple[str, ...], ...]:
     """The rules that neither the kernel nor a stack made, each as the command that sets it again (ip-rule(8))."""
     found = []
-    for family in ((), ("-6",)):
-        ran = machine.run(("ip", *family, "rule", "show"))
+    for command in _RULES:
+        family = command[1:-2]
+        ran = machine.run(command)
         for line in ran.out.splitlines() if ran.status == 0 else ():
             priority, _, rest = line.partition(":")
             words = [word for word in rest.split() if word not in ("[detached]", "[unresolved]")]
@@ -169,14 +179,13 @@ def rules_by_hand(machine: Machine) -> tuple[tuple[str, ...], ...]:
     return tuple(found)
 
 
-def uptime(machine: Machine) -> float:
-    """Seconds since the machine was booted, proc_uptime(5)."""
-    file = machine.read("/proc/uptime")
-    return float(file.text.split()[0]) if file is not None else time.time()
-
-
-def _json(machine: Machine, argv: tuple[str, ...]) -> list[dict[str, Any]]:
+def _json(machine: Readable, argv: tuple[str, ...]) -> list[dict[str, Any]]:
     ran = machine.run(argv)
+    if not ran.known:
+        raise NoAccess(
+            f"{' '.join(argv)} was not collected on {machine.name}",
+            remedy="collect again, with the collector that this version prints",
+        )
     if ran.status == 127:
         raise NoAccess(f"{argv[0]} is not there", remedy="install iproute2")
     if ran.status != 0:

@@ -10,8 +10,10 @@ from fixed_anchor.core.config import Route
 from fixed_anchor.core.survey import FoundAddress, Lease
 from fixed_anchor.daemons import ifupdown, network_manager, networkd
 from fixed_anchor.daemons.protocol import INTERFACE
-from fixed_anchor.machines.protocol import Machine
+from fixed_anchor.machines.protocol import Readable
 
+#: The command lines of all processes.
+PROCESSES = ("ps", "-eo", "args")
 _WORDS = {
     "SERVER_ADDRESS": "server", "MTU": "mtu", "NTP": "ntp", "HOSTNAME": "hostname", "ROUTES": "routes",
     "CLIENTID": "client_id",
@@ -22,7 +24,7 @@ _WORDS = {
 }  # fmt: skip
 
 
-def lease_of(machine: Machine, interface: str, index: int, leased: FoundAddress) -> Lease:
+def lease_of(machine: Readable, interface: str, index: int, leased: FoundAddress) -> Lease:
     """The lease that ``leased`` comes from, with all that a record of it tells."""
     said = _networkd(machine, index) or _network_manager(machine, interface) or _dhclient(machine, interface)
     server = _ipv4(said.get("server", ""))
@@ -39,23 +41,23 @@ def lease_of(machine: Machine, interface: str, index: int, leased: FoundAddress)
     )
 
 
-def _networkd(machine: Machine, index: int) -> dict[str, str]:
+def _networkd(machine: Readable, index: int) -> dict[str, str]:
     """systemd-networkd's own record, lines of ``KEY=VALUE``."""
     file = machine.read(f"{networkd.LEASES}{index}")
     pairs = (line.partition("=")[::2] for line in (file.text if file else "").splitlines())
     return {_WORDS[key]: value for key, value in pairs if key in _WORDS}
 
 
-def _network_manager(machine: Machine, interface: str) -> dict[str, str]:
+def _network_manager(machine: Readable, interface: str) -> dict[str, str]:
     """``DHCP4.OPTION[1]:interface_mtu = 1400``, as nmcli(1) prints it for scripts."""
     ran = machine.run(tuple(interface if word == INTERFACE else word for word in network_manager.LEASE))
-    if ran.status != 0:
+    if not ran.good:
         return {}
     pairs = (line.partition(":")[2].partition(" = ")[::2] for line in ran.out.splitlines())
     return {_WORDS[key]: value.replace("\\:", ":") for key, value in pairs if key in _WORDS}
 
 
-def _dhclient(machine: Machine, interface: str) -> dict[str, str]:
+def _dhclient(machine: Readable, interface: str) -> dict[str, str]:
     """The last lease in dhclient's own file, dhclient.leases(5)."""
     for path in ifupdown.LEASES:
         file = machine.read(path.format(interface))
@@ -74,10 +76,10 @@ def _identifier(text: str) -> str | None:
     return text.encode().hex() or None
 
 
-def lease_clients(machine: Machine) -> dict[str, str]:
+def lease_clients(machine: Readable) -> dict[str, str]:
     """The command lines of the lease clients that run as processes of their own, by interface."""
     found: dict[str, str] = {}
-    for line in machine.run(("ps", "-eo", "args")).out.splitlines():
+    for line in machine.run(PROCESSES).out.splitlines():
         words = line.split()
         if words and client_name(line) in ifupdown.LEASE_CLIENTS:
             for word in words[1:]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from fixed_anchor.machines.protocol import Machine
+from fixed_anchor.machines.protocol import Readable
 
 #: What regenerates an interface file at boot, and how its own documentation says to stop that.
 CONFIG = "/etc/cloud/cloud.cfg"
@@ -13,18 +13,22 @@ OFF = (
     "# The addresses of this host are kept by hand: first-boot provisioning must not write them again.\n"
     "network: {config: disabled}\n"
 )
+_DISABLED = "/etc/cloud/cloud-init.disabled"
+_MORE = "/etc/cloud/cloud.cfg.d/*.cfg"
+#: What has to be read to tell.
+FILES = (CONFIG, _DISABLED, _MORE)
 _GENERATED = re.compile(r"cloud-init|generated from .*datasource", re.IGNORECASE)
 
 
-def regenerates(machine: Machine, path: str) -> bool:
+def regenerates(machine: Readable, path: str) -> bool:
     """Whether first-boot provisioning writes ``path`` again at boot, and nothing has switched that off yet."""
-    if machine.read(CONFIG) is None or machine.read("/etc/cloud/cloud-init.disabled") is not None:
+    if machine.read(CONFIG) is None or machine.read(_DISABLED) is not None:
         return False
     file = machine.read(path)
     head = "\n".join(file.text.splitlines()[:12]) if file else ""
     if not (_GENERATED.search(head) or "cloud-init" in path.rpartition("/")[2]):
         return False
-    for config in (CONFIG, *machine.glob("/etc/cloud/cloud.cfg.d/*.cfg")):
+    for config in (CONFIG, *machine.glob(_MORE)):
         text = machine.read(config)
         if text and re.search(
             r"^network:\s*(\{\s*config:\s*disabled\s*\}|\n\s+config:\s*disabled)", text.text, re.MULTILINE

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from fixed_anchor.core.addresses import IPAddress, parse_address
-from fixed_anchor.machines.protocol import Machine
+from fixed_anchor.machines.protocol import Readable
 
 RESOLV_CONF = "/etc/resolv.conf"
 #: At most this many servers of resolv.conf are used (MAXNS, resolv.conf(5)).
 MAXNS = 3
 
 
-def owner(machine: Machine, active: frozenset[str]) -> str:
+def owner(machine: Readable, active: frozenset[str]) -> str:
     """Who writes /etc/resolv.conf: ``systemd-resolved``, ``resolvconf``, ``NetworkManager``, or ``nobody``.
 
     ``active`` are the names of running services, as in :mod:`fixed_anchor.observe.stack`.
@@ -25,7 +25,7 @@ def owner(machine: Machine, active: frozenset[str]) -> str:
     return "nobody"
 
 
-def of_link(machine: Machine, interface: str) -> tuple[tuple[IPAddress, ...], tuple[str, ...]]:
+def of_link(machine: Readable, interface: str) -> tuple[tuple[IPAddress, ...], tuple[str, ...]]:
     """Resolvers and search domains that systemd-resolved uses for ``interface``.
 
     Where it knows none, a lease client may have written its own into the file that the
@@ -44,15 +44,15 @@ def of_link(machine: Machine, interface: str) -> tuple[tuple[IPAddress, ...], tu
     )
 
 
-def _words(machine: Machine, what: str, interface: str) -> list[str]:
+def _words(machine: Readable, what: str, interface: str) -> list[str]:
     ran = machine.run(("resolvectl", what, interface))
-    if ran.status != 0:
+    if not ran.good:
         return []
     # "Link 2 (eth0): 203.0.113.2 203.0.113.3"
     return ran.out.partition("): ")[2].split()
 
 
-def _global_words(machine: Machine, what: str) -> list[str]:
+def _global_words(machine: Readable, what: str) -> list[str]:
     """What is set for the whole host: it serves every link that has none of its own."""
     lines = machine.run(("resolvectl", what)).out.splitlines()
     return next((line.partition(":")[2].split() for line in lines if line.startswith("Global:")), [])
@@ -71,7 +71,7 @@ def _address(word: str) -> IPAddress | None:
         return None
 
 
-def of_resolv_conf(machine: Machine) -> tuple[tuple[IPAddress, ...], tuple[str, ...]]:
+def of_resolv_conf(machine: Readable) -> tuple[tuple[IPAddress, ...], tuple[str, ...]]:
     """What /etc/resolv.conf says (resolv.conf(5)): the first three servers, the last search list."""
     file = machine.read(RESOLV_CONF)
     servers: list[IPAddress] = []

@@ -11,7 +11,8 @@ from fixed_anchor.daemons import DAEMONS, units
 from fixed_anchor.daemons.protocol import Governs, Questions, Seen
 from fixed_anchor.formats import FORMATS
 from fixed_anchor.formats.protocol import Declaration
-from fixed_anchor.machines.protocol import Machine
+from fixed_anchor.machines.protocol import Readable
+from fixed_anchor.observe.fetching import active_units
 
 
 class Charge(msgspec.Struct, frozen=True):
@@ -41,20 +42,25 @@ class Services(msgspec.Struct, frozen=True):
         return DAEMONS[daemon].governs(interface, self.seen.get(daemon, Seen(False)))
 
 
-def services(machine: Machine) -> Services:
+def active_daemons(machine: Readable) -> frozenset[str]:
+    """The names of those whose services run."""
+    by_unit = active_units(machine)
+    return frozenset(name for name, unit in units().items() if by_unit.get(unit))
+
+
+def services(machine: Readable) -> Services:
     """Asks what boots the services, and then each daemon, which links it runs."""
-    all_units = units()
-    answers = machine.run(("systemctl", "is-active", *all_units.values())).out.split()
-    known = len(answers) == len(all_units)
-    active = frozenset(name for name, answer in zip(all_units, answers, strict=False) if answer == "active")
+    active = active_daemons(machine)
     seen = {
         name: Seen(name in active, *_answers(machine, daemon.charge, name in active))
         for name, daemon in DAEMONS.items()
     }
-    return Services(active, known, seen)
+    return Services(active, bool(active_units(machine)), seen)
 
 
-def _answers(machine: Machine, questions: Questions, active: bool) -> tuple[dict[tuple[str, ...], str], dict[str, str]]:
+def _answers(
+    machine: Readable, questions: Questions, active: bool
+) -> tuple[dict[tuple[str, ...], str], dict[str, str]]:
     """The output of each command, and the text of each file that is there; a daemon that does not run is not asked."""
     outputs = {argv: machine.run(argv).out for argv in questions.commands} if active else {}
     texts = {path: file.text for path in questions.files if (file := machine.read(path)) is not None}

@@ -2,44 +2,37 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 
 import msgspec
 
 from fixed_anchor.change.files import FileText
 from fixed_anchor.core.addresses import IPInterface, parse_address
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Route
-from fixed_anchor.core.findings import Finding
-from fixed_anchor.core.survey import HostSurvey, Lease, SurveyedInterface
+from fixed_anchor.core.survey import HostSurvey, Lease, OpenFile, Rival, SurveyedInterface
 from fixed_anchor.daemons import DAEMONS
 from fixed_anchor.daemons.protocol import IN_FILES, IN_RESOLV_CONF
 from fixed_anchor.formats import FORMATS
 from fixed_anchor.formats.resolv_conf import RESOLV_CONF, says_resolv_conf
 from fixed_anchor.formats.resolved_conf import DROP_IN, says_drop_in
-from fixed_anchor.machines.protocol import Machine
+from fixed_anchor.machines.protocol import Machine, Readable
 from fixed_anchor.observe import kernel, resolvers
-from fixed_anchor.observe.host_facts import host_facts
+from fixed_anchor.observe.fetching import fetch_for_survey, fetch_kernel, format_files
 from fixed_anchor.observe.lease import client_name, lease_clients, lease_of
-from fixed_anchor.observe.stack import Charge, in_charge, services
-
-
-def format_files(machine: Machine, name: str) -> dict[str, FileText]:
-    """All files of a format on the machine, by path. Raises ``NoAccess``."""
-    found: dict[str, FileText] = {}
-    for pattern in FORMATS[name].patterns:
-        for path in machine.glob(pattern):
-            file = machine.read(path)
-            if file is not None:
-                found[path] = file
-    return found
+from fixed_anchor.observe.provisioning import regenerates
+from fixed_anchor.observe.stack import Charge, active_daemons, in_charge, services
 
 
 def take_stock(machine: Machine) -> HostSurvey:
-    """The survey of ``machine``: of what runs there, or of its files alone.
+    """The survey of ``machine``: of what runs there, or of its files alone. All of it is fetched in two goes.
 
     Raises :class:`~fixed_anchor.core.errors.AnchorError` for broken files and missing
     permissions.
     """
+    return _survey(fetch_for_survey(machine))
+
+
+def _survey(machine: Readable) -> HostSurvey:
     files = {name: format_files(machine, name) for name in FORMATS}
     running = services(machine) if machine.running else None
     clients = lease_clients(machine) if machine.running else {}
@@ -52,24 +45,51 @@ def take_stock(machine: Machine) -> HostSurvey:
     }
     writer = resolvers.owner(machine, running.active if running else frozenset())
     if running is None:
-        interfaces = tuple(_from_files(machine, link, charges[link.name], writer) for link in links)
+        interfaces = [_from_files(machine, link, charges[link.name], writer) for link in links]
     else:
         all_routes = kernel.routes(machine)
-        interfaces = tuple(_running(machine, link, charges[link.facts.name], all_routes, writer) for link in found)
+        interfaces = [_running(machine, link, charges[link.facts.name], all_routes, writer) for link in found]
+    interfaces = [_with_declaration(machine, i, charges[i.name], clients.get(i.name)) for i in interfaces]
     rules = kernel.rules_by_hand(machine) if machine.running else ()
-    findings: tuple[Finding, ...] = host_facts(machine, interfaces, charges, files, writer, clients, rules)
     stacks = list(dict.fromkeys(c.stack for c in charges.values() if c.stack))
     evidence = tuple(f"{name}: {'; '.join(c.evidence)}" for name, c in charges.items() if c.declaration)
     return HostSurvey(
         machine.name,
         stacks[0] if stacks else None,
         evidence,
-        interfaces,
-        findings,
+        tuple(interfaces),
         running is not None,
         _hostname(machine),
         rules,
+        tuple(_open_files(files)),
+        writer,
     )
+
+
+def _with_declaration(
+    machine: Readable, interface: SurveyedInterface, charge: Charge, client: str | None
+) -> SurveyedInterface:
+    """The interface with what its files, and their rivals, say beyond its configuration."""
+    declaration = charge.declaration
+    if declaration is None:
+        return interface
+    places = {place.file: place for place in reversed(declaration.places)}
+    again = tuple(place for path, place in places.items() if regenerates(machine, path))
+    return msgspec.structs.replace(
+        interface,
+        rivals=tuple(Rival(stack, rival.places[0]) for stack, rival in charge.rivals),
+        regenerated=again,
+        dhcp_in=declaration.dhcp_in,
+        client=client,
+    )
+
+
+def _open_files(files: Mapping[str, Mapping[str, FileText]]) -> Iterator[OpenFile]:
+    """Interface files that more than their reader may read, and should not."""
+    for stack, form in FORMATS.items():
+        for file in files[stack].values():
+            if file.mode & form.mode_taken & 0o077 and file.path.startswith("/etc/"):
+                yield OpenFile(file.path, file.mode, stack, form.created)
 
 
 def _with_client(link: kernel.KernelLink, clients: Mapping[str, str]) -> kernel.KernelLink:
@@ -85,14 +105,15 @@ def look_at_kernel(machine: Machine) -> HostSurvey:
 
     Reading those often needs root; asking for a neighbour does not.
     """
-    all_routes = kernel.routes(machine)
-    writer = resolvers.owner(machine, services(machine).active)
+    seen = fetch_kernel(machine)
+    all_routes = kernel.routes(seen)
+    writer = resolvers.owner(seen, active_daemons(seen))
     nobody = Charge(None, None, ("no file was read",))
-    found = tuple(_running(machine, link, nobody, all_routes, writer) for link in kernel.links(machine))
-    return HostSurvey(machine.name, None, nobody.evidence, found, (), True, _hostname(machine))
+    found = tuple(_running(seen, link, nobody, all_routes, writer) for link in kernel.links(seen))
+    return HostSurvey(seen.name, None, nobody.evidence, found, True, _hostname(seen))
 
 
-def _hostname(machine: Machine) -> str:
+def _hostname(machine: Readable) -> str:
     file = machine.read("/proc/sys/kernel/hostname") or machine.read("/etc/hostname")
     return file.text.strip() if file else ""
 
@@ -105,7 +126,7 @@ def _links_in_files(files: dict[str, dict[str, FileText]]) -> tuple[LinkFacts, .
     return tuple(names.values())
 
 
-def declared_with_resolvers(machine: Machine, charge: Charge, writer: str) -> InterfaceConfig | None:
+def declared_with_resolvers(machine: Readable, charge: Charge, writer: str) -> InterfaceConfig | None:
     """What is declared for an interface, with the resolvers from the place where they are declared."""
     declaration = charge.declaration
     if declaration is None or charge.stack is None:
@@ -125,7 +146,7 @@ def declared_with_resolvers(machine: Machine, charge: Charge, writer: str) -> In
     return msgspec.structs.replace(declaration.config, resolvers=tuple(addresses) or None, search=tuple(search) or None)
 
 
-def _from_files(machine: Machine, link: LinkFacts, charge: Charge, writer: str) -> SurveyedInterface:
+def _from_files(machine: Readable, link: LinkFacts, charge: Charge, writer: str) -> SurveyedInterface:
     declared = declared_with_resolvers(machine, charge, writer)
     return SurveyedInterface(
         link=link,
@@ -139,7 +160,7 @@ def _from_files(machine: Machine, link: LinkFacts, charge: Charge, writer: str) 
 
 
 def _running(
-    machine: Machine,
+    machine: Readable,
     link: kernel.KernelLink,
     charge: Charge,
     all_routes: tuple[kernel.KernelRoute, ...],

@@ -48,6 +48,8 @@ ROUTE_KEYS = shape.keys(shape.RouteShape)
 GATEWAY_KEYS = shape.keys(shape.GatewayShape)
 HELD_KEYS = shape.keys(shape.HeldShape)
 
+_REACH = "KIND:WHERE, such as tree:DIR or collected:FILE"
+
 
 def read_plan(path: Path) -> Plan:
     """The plan in the file ``path``.
@@ -76,14 +78,12 @@ def plan_from_text(text: str, file: str) -> Plan:
             raise InputError(f"the plan has no `{required}:`", file=file, expected=f"the key {required!r}")
     segments = {name: _segment(name, key, value) for name, key, value in fields["segments"].entries("segments by name")}
     hosts = _hosts(fields["hosts"], segments)
-    standin = fields.get("standin")
     site = fields.get("site")
     return Plan(
         file=file,
         segments=segments,
         hosts=hosts,
         site=site.text() if site else None,
-        standin=standin.text("the stand-in's file") if standin else None,
         sources=_sources(fields.get("sources")),
     )
 
@@ -252,9 +252,10 @@ def _host(name: str, key: Value, value: Value, segments: dict[str, Segment]) -> 
         raise key.error(f"host {name} has no interfaces", expected="`interfaces:`")
     reach = fields.get("reach")
     if reach is not None:
-        kind, colon, rest = reach.text("tree:DIR, standin:NAME or collected:FILE").partition(":")
-        if kind not in ("tree", "standin", "collected", "ssh") or not colon or not rest:
-            raise reach.error(f"{reach.text()!r} stands here", expected="tree:DIR, standin:NAME or collected:FILE")
+        # Which kinds there are, the machines know.
+        kind, _, rest = reach.text(_REACH).partition(":")
+        if not kind or not rest:
+            raise reach.error(f"{reach.text()!r} stands here", expected=_REACH)
     return HostPlan(
         name=name,
         interfaces=tuple(

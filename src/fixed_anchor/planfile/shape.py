@@ -75,7 +75,8 @@ class HostShape(Struct, forbid_unknown_fields=True):
     interfaces: dict[str, InterfaceShape]
     hostname: Text | None = None
     reach: Annotated[
-        Text | None, Meta(description="tree:DIR, standin:NAME, collected:FILE; absent: only from the host itself")
+        Text | None,
+        Meta(description="tree:DIR, collected:FILE, or another KIND:WHERE; absent: from itself alone"),
     ] = None
 
 
@@ -84,7 +85,6 @@ class PlanShape(Struct, forbid_unknown_fields=True):
     segments: dict[str, SegmentShape]
     hosts: dict[str, HostShape]
     site: Text | None = None
-    standin: Text | None = None
     sources: list[dict[str, str]] = []
 
 

@@ -9,6 +9,7 @@ import msgspec
 
 from fixed_anchor.change import states
 from fixed_anchor.change.steps import argv_of
+from fixed_anchor.core.rules.survey import survey_findings
 
 if TYPE_CHECKING:
     from fixed_anchor.change.change import ChangeStatus, Draft
@@ -64,7 +65,7 @@ def survey_document(survey: HostSurvey) -> dict[str, Any]:
             }
             for i in survey.interfaces
         ],
-        "findings": [finding_document(f) for f in survey.findings],
+        "findings": [finding_document(f) for f in survey_findings(survey)],
     }
 
 

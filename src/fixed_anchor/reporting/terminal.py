@@ -16,6 +16,7 @@ from fixed_anchor.change.files import FileEdit
 from fixed_anchor.change.steps import Fed, Step, argv_of
 from fixed_anchor.core.errors import printable
 from fixed_anchor.core.findings import CheckResult, Consulted, Finding, NotConsulted
+from fixed_anchor.core.rules.survey import survey_findings
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
 from fixed_anchor.core.verification import VerifyCheck, VerifyResult
 from fixed_anchor.workflow.dhcp_server import ServerDraft
@@ -83,9 +84,10 @@ def show_survey(out: Console, survey: HostSurvey) -> None:
     for interface in survey.interfaces:
         out.print()
         _show_interface(out, interface, survey.running)
-    if survey.findings:
+    findings = survey_findings(survey)
+    if findings:
         out.print()
-        show_findings(out, survey.findings)
+        show_findings(out, findings)
 
 
 def _show_interface(out: Console, interface: SurveyedInterface, running: bool) -> None:

@@ -114,8 +114,8 @@ class StandinHost:
             ("test", "-d", "/run/systemd/system"): lambda _: (0, "", ""),
             ("systemctl", "list-jobs"): lambda _: (0, "", ""),
         }
-        # A lease that is given back, or a state that the simulated kernel does not keep.
-        if "fixed_anchor.workflow.give_back" in argv or argv[:2] in _NOT_KEPT:
+        # A state that the simulated kernel does not keep.
+        if argv[:2] in _NOT_KEPT:
             return 0, "", ""
         for length in range(len(argv), 0, -1):
             known = commands.get(argv[:length])

@@ -7,10 +7,9 @@ import os
 from pathlib import Path
 
 from fixed_anchor.core.errors import InputError, NoAccess
+from fixed_anchor.machines import MARKER as MARKER_OF_STATE
 
 MARKER = ".tern-point-demo"
-#: What tells a state folder of a simulated host from a real one.
-STATE_MARKER = "standin.json"
 
 
 def lay_out(folder: Path) -> None:
@@ -44,8 +43,8 @@ def lay_out(folder: Path) -> None:
                 file.chmod(0o600)
             # So that `--state-dir` finds the host before it was ever changed.
             (host / "state").mkdir(mode=0o700)
-            (host / "state" / STATE_MARKER).write_text(
-                json.dumps({"station": "../../../station.yaml", "host": host.name})
+            (host / "state" / MARKER_OF_STATE).write_text(
+                json.dumps({"reach": "standin", "station": "../../../station.yaml", "host": host.name})
             )
     except OSError as error:
         raise NoAccess(f"the site cannot be laid out: {error.strerror}", file=str(folder)) from None

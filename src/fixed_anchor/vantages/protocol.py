@@ -1,4 +1,8 @@
-"""What a vantage offers. It knows nothing of protocols: it sends frames and gives back what came."""
+"""What a vantage offers: a place on a segment to look from. It knows nothing of protocols.
+
+A vantage sends whole frames, or it has only the kernel's neighbour table to ask, or it is none
+at all and says why. Whoever looks asks which, and needs no class.
+"""
 
 from __future__ import annotations
 
@@ -9,9 +13,14 @@ from typing import Protocol
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.packets.conversation import Conversation
 
+#: What was asked, and what it said or why it could not be asked.
+Said = tuple[str, str]
+
 
 class AsksDns(Protocol):
     """A place from which name servers can be asked."""
+
+    name: str
 
     def ask_dns(self, server: IPAddress, question: bytes, timeout: float) -> bytes | None:
         """Sends a DNS message to ``server``, port 53, over UDP, and over TCP where the answer is cut short.
@@ -21,14 +30,9 @@ class AsksDns(Protocol):
         ...
 
 
-class Vantage(AsksDns, Protocol):
-    """A place on a segment that sends whole frames.
+class Frames(Protocol):
+    """The way to send whole frames. ``mac`` is its own, ``own`` its IPv4 address, ``link_local`` its IPv6 one."""
 
-    ``name`` says which, for the evidence, with interface and VLAN; ``mac`` is its own, ``own``
-    its IPv4 address and ``link_local`` its IPv6 one, where it has them.
-    """
-
-    name: str
     mac: str
     own: IPv4Address | None
     link_local: IPv6Address | None
@@ -45,10 +49,9 @@ class Vantage(AsksDns, Protocol):
         ...
 
 
-class NeighbourTable(AsksDns, Protocol):
-    """A weaker place: it cannot send frames, and asks the kernel whom it found."""
+class NeighbourTable(Protocol):
+    """A weaker way: the kernel is asked whom it found. ``asked`` says so, for the evidence."""
 
-    name: str
     asked: str
 
     def neighbours(self, targets: Iterable[IPAddress]) -> dict[IPAddress, dict[str, str]]:
@@ -60,5 +63,20 @@ class NeighbourTable(AsksDns, Protocol):
         ...
 
 
-#: Somewhere to look from: with frames of our own, or through the kernel's neighbour table.
-Place = Vantage | NeighbourTable
+class Vantage(AsksDns, Protocol):
+    """Somewhere to look from. ``name`` says where, for the evidence, with interface and VLAN.
+
+    It has ``frames``, or else a ``table``, or else ``why_not`` says why nothing can be seen from there.
+    """
+
+    @property
+    def frames(self) -> Frames | None: ...
+
+    @property
+    def table(self) -> NeighbourTable | None: ...
+
+    why_not: str | None
+
+    def across_router(self, address: IPAddress) -> tuple[list[Said], list[Said]]:
+        """What answered for an address of another segment, and what could not be asked."""
+        ...

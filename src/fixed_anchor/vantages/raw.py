@@ -16,7 +16,9 @@ from fixed_anchor.core.errors import NoAccess
 from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.packets.conversation import Conversation, Send
 from fixed_anchor.packets.ethernet import ETHERTYPE_IPV6
-from fixed_anchor.vantages import dns_transport, packet_filter
+from fixed_anchor.vantages import across_router, dns_transport, packet_filter
+from fixed_anchor.vantages.nowhere import Nowhere
+from fixed_anchor.vantages.protocol import Said, Vantage
 
 _SOL_PACKET = 263
 _ADD_MEMBERSHIP = 1
@@ -41,16 +43,13 @@ class RawVantage:
         self.own = own
         self.link_local = link_local
         self.name = f"raw socket on {interface}" + (f", VLAN {vlan}" if vlan is not None else "")
+        self.table = None
+        self.why_not: str | None = None
         self._dropped = 0
 
-    @classmethod
-    def on(cls, found: SurveyedInterface) -> RawVantage:
-        """The vantage on a surveyed interface of this machine; it must have a MAC."""
-        assert found.link.mac is not None
-        own = next((a.address.ip for a in found.addresses if isinstance(a.address.ip, IPv4Address)), None)
-        local = (a.address.ip for a in found.addresses if a.address.ip.is_link_local)
-        link_local = next((a for a in local if isinstance(a, IPv6Address)), None)
-        return cls(found.name, found.link.mac, own, link_local, found.link.vlan)
+    @property
+    def frames(self) -> RawVantage:
+        return self
 
     def drops(self) -> int:
         return self._dropped
@@ -83,8 +82,21 @@ class RawVantage:
             raise NoAccess(f"no packets can be sent on {self.interface}: {error.strerror}") from None
         return wire
 
+    def across_router(self, address: IPAddress) -> tuple[list[Said], list[Said]]:
+        return across_router.look(address)
+
     def ask_dns(self, server: IPAddress, question: bytes, timeout: float) -> bytes | None:
         return dns_transport.ask(server, question, timeout)
+
+
+def on(found: SurveyedInterface) -> Vantage:
+    """The vantage on a surveyed interface of this machine, or why there is none."""
+    if found.link.mac is None:
+        return Nowhere(f"{found.name} has no MAC to send frames from")
+    own = next((a.address.ip for a in found.addresses if isinstance(a.address.ip, IPv4Address)), None)
+    local = (a.address.ip for a in found.addresses if a.address.ip.is_link_local)
+    link_local = next((a for a in local if isinstance(a, IPv6Address)), None)
+    return RawVantage(found.name, found.link.mac, own, link_local, found.link.vlan)
 
 
 def _exchange(interface: str, wires: list[socket.socket], conversation: Conversation) -> None:

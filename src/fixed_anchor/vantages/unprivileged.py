@@ -15,7 +15,9 @@ from typing import Any
 
 from fixed_anchor.core.addresses import IPAddress, parse_address
 from fixed_anchor.core.errors import NoAccess
-from fixed_anchor.vantages import dns_transport
+from fixed_anchor.core.survey import SurveyedInterface
+from fixed_anchor.vantages import across_router, dns_transport
+from fixed_anchor.vantages.protocol import Said, Vantage
 
 _DISCARD = 9
 #: More unresolved at once fill the send buffer, and the kernel drops them without a word.
@@ -27,13 +29,27 @@ SILENT_AFTER, KNOWN_AFTER = 3.4, 9.0
 _UNDECIDED = frozenset({"INCOMPLETE", "STALE", "DELAY", "PROBE"})
 
 
+def on(found: SurveyedInterface) -> Vantage:
+    """The vantage on a surveyed interface of this machine."""
+    return UnprivilegedVantage(found.name, found.link.vlan)
+
+
 class UnprivilegedVantage:
     """The kernel's neighbour table of an interface of this machine."""
 
     def __init__(self, interface: str, vlan: int | None = None) -> None:
         self.interface = interface
         self.name = f"neighbour table of {interface}" + (f", VLAN {vlan}" if vlan is not None else "")
+        self.frames = None
+        self.why_not: str | None = None
         self.asked = "resolved by the kernel (without root, which is weaker than own probes)"
+
+    @property
+    def table(self) -> UnprivilegedVantage:
+        return self
+
+    def across_router(self, address: IPAddress) -> tuple[list[Said], list[Said]]:
+        return across_router.look(address)
 
     def neighbours(self, targets: Iterable[IPAddress]) -> dict[IPAddress, dict[str, str]]:
         wanted = list(dict.fromkeys(targets))

@@ -19,7 +19,7 @@ from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
 from fixed_anchor.daemons import host_wide_steps, interface_steps
 from fixed_anchor.formats import FORMATS
 from fixed_anchor.machines.protocol import Machine
-from fixed_anchor.observe.stocktaking import format_files
+from fixed_anchor.observe.fetching import format_files
 from fixed_anchor.workflow.give_back import give_back_command
 
 

@@ -27,7 +27,7 @@ from fixed_anchor.core.errors import (
 )
 from fixed_anchor.core.findings import Acceptance, CheckResult
 from fixed_anchor.core.verification import AS_PLANNED, NOT_AS_PLANNED, VerifyResult
-from fixed_anchor.observe.session import session_peer
+from fixed_anchor.machines.session import session_peer
 
 #: Seconds that a stack has after activation until its state is judged.
 PATIENCE = 20.0

@@ -16,7 +16,6 @@ from fixed_anchor.core.findings import (
     Evidence,
     Finding,
     NotConsulted,
-    finding,
     sorted_findings,
 )
 from fixed_anchor.core.knowledge import Knowledge
@@ -24,11 +23,19 @@ from fixed_anchor.core.plan import HostPlan, InterfacePlan
 from fixed_anchor.core.rules.host import host_findings
 from fixed_anchor.core.rules.knowledge import knowledge_findings, segment_findings, source_findings
 from fixed_anchor.core.rules.plan import plan_findings
-from fixed_anchor.core.rules.wire import WireAnswer, resolver_findings, server_findings, wire_findings
+from fixed_anchor.core.rules.readiness import readiness_findings
+from fixed_anchor.core.rules.survey import of_change
+from fixed_anchor.core.rules.wire import (
+    WireAnswer,
+    resolver_findings,
+    server_findings,
+    switched_off,
+    wire_findings,
+)
 from fixed_anchor.core.survey import HostSurvey
-from fixed_anchor.observe.session import session_address
+from fixed_anchor.engine.boot import init_of
+from fixed_anchor.observe.readiness import readiness
 from fixed_anchor.workflow.dhcp_server import with_reservation_lines
-from fixed_anchor.workflow.readiness import readiness
 from fixed_anchor.workflow.site import Site
 from fixed_anchor.workflow.site_wire import SiteWire, gateways_asked, look_at_wire
 from fixed_anchor.workflow.sources import read_sources
@@ -71,6 +78,8 @@ def check_with_knowledge(
     names = {h.name for h in chosen}
     jobs: list[Job] = [(h, i) for h in chosen for i in h.interfaces]
     surveys = {h.name: site.survey(h) for h in chosen}
+    machines = {h.name: site.machine(h) for h in chosen}
+    sessions = {name: machine.session() if machine is not None else None for name, machine in machines.items()}
     claims, unread = read_sources(plan, carried)
     seen = look_at_wire(site, jobs) if wire else SiteWire("switched off with --no-wire")
     known = Knowledge(plan, [*claims, *seen.names], told_pools, unread, int(time.time()))
@@ -81,10 +90,9 @@ def check_with_knowledge(
         findings += segment_findings(known, segment)
         findings += server_findings(segment, known, seen.servers.get(name, ()))
         findings += resolver_findings(segment, seen.silent)
-    session = session_address()
     twice = frozenset(f.address for f in findings if f.code == "held-twice")
     if not wire:
-        findings += _switched_off(jobs)
+        findings += switched_off(jobs)
     gather: list[Callable[[], Iterable[Evidence]]] = []
     for host, interface in jobs:
         survey = surveys[host.name]
@@ -97,48 +105,22 @@ def check_with_knowledge(
         if wire:
             findings += wire_findings(host, interface, gateways_asked(plan, interface), answers, own, why_not)
         if survey is not None:
-            findings += host_findings(plan, host, interface, survey, session if survey.running else None)
-            findings += _of_host(host, interface, survey)
+            findings += host_findings(plan, host, interface, survey, sessions[host.name])
+            alone = tuple(map(str, interface.leave_alone))
+            findings += (msgspec.structs.replace(f, host=host.name) for f in of_change(survey, interface.name, alone))
         gather.append(partial(_evidence, host, interface, known, survey, seen, answers, why_not, own, twice))
     for host in chosen:
-        machine = site.machine(host)
+        machine = machines[host.name]
         if machine is not None and machine.running:
             changing = (i.name for i in host.interfaces if i.ipv4 != "untouched" or i.ipv6 != "untouched")
-            findings += readiness(machine, tuple(changing), host.name)
+            now = readiness(machine, init_of(machine))
+            findings += readiness_findings(now, tuple(changing), host.name)
     findings = with_reservation_lines(site, known, findings)
     result = CheckResult(sorted_findings(dict.fromkeys(findings)), lambda: (e for one in gather for e in one()))
     return Checked(result, known)
 
 
-def _switched_off(jobs: list[Job]) -> Iterable[Finding]:
-    """One finding for all addresses, where the operator said not to look at the wire."""
-    count = sum(len(i.hold) + len(i.expect) for _, i in jobs)
-    if count:
-        hosts = {h.name for h, _ in jobs}
-        yield finding(
-            "not-probed",
-            f"the wire was not asked for {count} address{'es' if count > 1 else ''}: switched off with --no-wire",
-            seen_in="no vantage",
-            host=next(iter(hosts)) if len(hosts) == 1 else None,
-        )
-
-
 _NO_MACS: frozenset[str] = frozenset()
-
-#: What a draft puts right by itself speaks against no change; `survey` still says it.
-_DRAFTED_AWAY = ("rewritten-at-boot", "file-too-open", "resolv-conf-not-ours")
-
-
-def _of_host(host: HostPlan, interface: InterfacePlan, survey: HostSurvey) -> Iterable[Finding]:
-    """What taking stock found about the interface, as far as it matters to a change."""
-    for found in survey.findings:
-        if found.interface != interface.name or found.code in _DRAFTED_AWAY:
-            continue
-        if found.code == "still-asks-dhcp" and "process" not in found.seen_in:
-            continue
-        if found.address and any(str(a) == found.address for a in interface.leave_alone):
-            continue
-        yield msgspec.structs.replace(found, host=host.name)
 
 
 def _evidence(

@@ -23,8 +23,8 @@ from fixed_anchor.formats.resolved_conf import DROP_IN, edit_drop_in
 from fixed_anchor.formats.rewriting import rewrite
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe import provisioning, resolvers
-from fixed_anchor.observe import stack as observed_stack
-from fixed_anchor.observe.stocktaking import format_files
+from fixed_anchor.observe.fetching import format_files
+from fixed_anchor.observe.stack import active_daemons
 from fixed_anchor.workflow.assemble import Stage, assemble, stack_of, surveyed
 from fixed_anchor.workflow.site import Site
 
@@ -117,7 +117,7 @@ def _interface_edits(
 
 
 def _active(machine: Machine) -> frozenset[str]:
-    return observed_stack.services(machine).active if machine.running else frozenset()
+    return active_daemons(machine) if machine.running else frozenset()
 
 
 def _resolver_edits(

@@ -14,7 +14,6 @@ from fixed_anchor.core.verification import VerifyResult
 from fixed_anchor.engine import driver
 from fixed_anchor.engine.boot import init_of
 from fixed_anchor.engine.data import as_files
-from fixed_anchor.machines.here import Here
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe import kernel
 from fixed_anchor.observe.stocktaking import take_stock
@@ -101,10 +100,7 @@ class LinuxHost:
         return f"{driver.changes_folder(self.machine)}/{number}"
 
     def command_without_tool(self, number: str, verb: str) -> str | None:
-        # A stand-in has no shell of its own.
-        if not isinstance(self.machine, Here):
-            return None
-        return " ".join(driver.engine_command(self.machine, number, verb))
+        return " ".join(driver.engine_command(self.machine, number, verb)) if self.machine.has_shell else None
 
 
 def _held_until(machine: Machine, draft: Draft) -> int | None:
@@ -114,7 +110,7 @@ def _held_until(machine: Machine, draft: Draft) -> int | None:
     addresses = {h.address.ip for h in draft.held}
     left = [a.seconds_left for link in kernel.links(machine) for a in link.addresses if a.address.ip in addresses]
     ends = [seconds for seconds in left if seconds is not None]
-    return int(kernel.uptime(machine)) + min(ends) if ends else None
+    return int(machine.uptime()) + min(ends) if ends else None
 
 
 def _with_diff(machine: Machine, draft: Draft, refused: Refused) -> Refused:

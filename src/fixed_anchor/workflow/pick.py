@@ -12,7 +12,7 @@ from fixed_anchor.core.errors import NoAccess, Refused
 from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.core.plan import Segment
 from fixed_anchor.core.rules.knowledge import free_addresses
-from fixed_anchor.vantages.protocol import Place
+from fixed_anchor.vantages.protocol import Vantage
 from fixed_anchor.workflow.wire import look
 
 #: How many candidates are probed together, and how many at most.
@@ -26,7 +26,7 @@ class Picked(msgspec.Struct, frozen=True):
     reasons: tuple[str, ...]
 
 
-def pick(known: Knowledge, segment: Segment, host: str, now: IPAddress, place: Place | str) -> Picked:
+def pick(known: Knowledge, segment: Segment, host: str, now: IPAddress, vantage: Vantage) -> Picked:
     """The best free address for ``host``, which has ``now``: nobody is known to have it, nobody answers for it,
     and it lies next to its likes.
 
@@ -36,7 +36,7 @@ def pick(known: Knowledge, segment: Segment, host: str, now: IPAddress, place: P
     candidates = islice((a for a in free_addresses(near, segment, known) if a != now), MOST)
     taken: list[str] = []
     while batch := list(islice(candidates, TOGETHER)):
-        seen, how = _holders(place, batch)
+        seen, how = _holders(vantage, batch)
         for address in batch:
             if seen.get(address):
                 taken.append(f"{address} answered from {' and '.join(seen[address])}")
@@ -48,12 +48,12 @@ def pick(known: Knowledge, segment: Segment, host: str, now: IPAddress, place: P
     )
 
 
-def _holders(place: Place | str, batch: list[IPAddress]) -> tuple[dict[IPAddress, list[str]], str]:
+def _holders(vantage: Vantage, batch: list[IPAddress]) -> tuple[dict[IPAddress, list[str]], str]:
     """The MACs that answered for each, and how was asked, in words."""
-    if isinstance(place, str):
-        return {}, f"the wire was not asked: {place}"
+    if vantage.why_not is not None:
+        return {}, f"the wire was not asked: {vantage.why_not}"
     try:
-        looked = look(place, batch)
+        looked = look(vantage, batch)
     except NoAccess as error:
         return {}, f"the wire was not asked: {error.what}"
     asked = next((a.asked for a in looked.answers.values()), "")

@@ -11,19 +11,18 @@ from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.errors import InputError, NoAccess
 from fixed_anchor.core.findings import Consulted, NotConsulted
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
-from fixed_anchor.machines.here import Here
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe.stocktaking import look_at_kernel
 from fixed_anchor.vantages import across_router
-from fixed_anchor.vantages.protocol import AsksDns, Place
+from fixed_anchor.vantages.nowhere import Nowhere
+from fixed_anchor.vantages.protocol import Vantage
 from fixed_anchor.workflow import names
-from fixed_anchor.workflow.site import place_of
 from fixed_anchor.workflow.wire import look
 
 FREE, TAKEN, UNDETERMINED = "free", "taken", "undetermined"
 
 
-class Held(msgspec.Struct, frozen=True):
+class SeenHolder(msgspec.Struct, frozen=True):
     """A machine that holds the address: its MAC, ``None`` beyond a router, and how it was seen."""
 
     mac: str | None
@@ -35,7 +34,7 @@ class ProbedAddress(msgspec.Struct, frozen=True):
 
     address: IPAddress
     verdict: str
-    holders: tuple[Held, ...]
+    holders: tuple[SeenHolder, ...]
     consulted: tuple[Consulted, ...]
     not_consulted: tuple[NotConsulted, ...]
 
@@ -98,18 +97,15 @@ def _on_link(interface: SurveyedInterface, address: IPAddress) -> bool:
 def _on_segment(
     machine: Machine, survey: HostSurvey, interface: SurveyedInterface, targets: list[IPAddress]
 ) -> list[ProbedAddress]:
-    place = place_of(machine, interface)
+    vantage = machine.vantage(interface)
     foreign = [t for t in targets if t not in survey.own_addresses()]
     why: dict[IPAddress, str] = {}
     seen = {}
-    if isinstance(place, str):
-        why = dict.fromkeys(foreign, place)
-    else:
-        try:
-            looked = look(place, foreign)
-            seen, why = looked.answers, looked.why_not
-        except NoAccess as error:
-            why = dict.fromkeys(foreign, f"{error.what}; {error.remedy}" if error.remedy else error.what)
+    try:
+        looked = look(vantage, foreign)
+        seen, why = looked.answers, looked.why_not
+    except NoAccess as error:
+        why = dict.fromkeys(foreign, f"{error.what}; {error.remedy}" if error.remedy else error.what)
     answers = []
     for target in targets:
         if target in survey.own_addresses():
@@ -117,14 +113,14 @@ def _on_segment(
             continue
         consulted: list[Consulted] = []
         missing: list[NotConsulted] = []
-        holders: tuple[Held, ...] = ()
+        holders: tuple[SeenHolder, ...] = ()
         if target in seen:
             answer = seen[target]
             consulted.append(answer.consulted(survey.own_macs()))
-            holders = tuple(Held(h.mac, h.seen_by) for h in answer.foreign(survey.own_macs()))
+            holders = tuple(SeenHolder(h.mac, h.seen_by) for h in answer.foreign(survey.own_macs()))
         else:
             missing.append(NotConsulted("wire", why.get(target, "not asked")))
-        _names(consulted, missing, None if isinstance(place, str) else place, interface.resolvers, target)
+        _names(consulted, missing, vantage, interface.resolvers, target)
         missing.append(NotConsulted("DHCP pools, leases and lists", "`fixed-anchor check` asks them, with a plan"))
         verdict = TAKEN if holders else UNDETERMINED if target not in seen else FREE
         if verdict == FREE and not _on_link(interface, target):
@@ -138,20 +134,19 @@ def _on_segment(
 def _own(survey: HostSurvey, target: IPAddress) -> ProbedAddress:
     on = next(i for i in survey.interfaces if any(a.address.ip == target for a in i.addresses))
     said = Consulted(f"kernel of {survey.host}", f"this machine holds it on {on.name}", "now")
-    return ProbedAddress(target, TAKEN, (Held(on.link.mac or "", "this machine itself"),), (said,), ())
+    return ProbedAddress(target, TAKEN, (SeenHolder(on.link.mac or "", "this machine itself"),), (said,), ())
 
 
 def _names(
     consulted: list[Consulted],
     missing: list[NotConsulted],
-    place: AsksDns | None,
+    vantage: Vantage,
     resolvers: tuple[IPAddress, ...],
     target: IPAddress,
 ) -> None:
     """What the resolvers in force call the address: a remark, no proof that anybody is there."""
-    for resolver in resolvers if place is not None else ():
-        assert place is not None
-        found = names.records(place, resolver, [target], [])
+    for resolver in resolvers if vantage.why_not is None else ():
+        found = names.records(vantage, resolver, [target], [])
         if found is not None:
             called = ", ".join(dict.fromkeys(r.name for r in found.records)) or "no name"
             consulted.append(Consulted(f"resolver {resolver}", called, time.strftime("%H:%M:%S")))
@@ -162,17 +157,16 @@ def _names(
 def _across_router(machine: Machine, survey: HostSurvey, address: IPAddress) -> ProbedAddress:
     """An address that is on no segment of this machine: only proof of a holder is possible, none of its absence."""
     missing = [NotConsulted("wire", f"no interface of {survey.host} is on the segment of {address}")]
-    consulted: list[Consulted] = []
-    holders: tuple[Held, ...] = ()
+    holders: tuple[SeenHolder, ...] = ()
     at = time.strftime("%H:%M:%S")
-    if isinstance(machine, Here):
-        answered, not_asked = across_router.look(address)
-        consulted = [Consulted(what, said, at) for what, said in answered]
-        missing += [NotConsulted(what, why) for what, why in not_asked]
-        if across_router.anybody(answered):
-            holders = (Held(None, next(w for w, s in answered if across_router.anybody([(w, s)]))),)
+    first = survey.interfaces[0] if survey.interfaces else None
+    vantage = machine.vantage(first) if first is not None else Nowhere(f"{survey.host} has no interface")
+    answered, not_asked = vantage.across_router(address)
+    consulted = [Consulted(what, said, at) for what, said in answered]
+    missing += [NotConsulted(what, why) for what, why in not_asked]
+    if across_router.anybody(answered):
+        holders = (SeenHolder(None, next(w for w, s in answered if across_router.anybody([(w, s)]))),)
     resolvers = tuple(dict.fromkeys(r for i in survey.interfaces for r in i.resolvers))
-    place: Place | str = place_of(machine, survey.interfaces[0]) if survey.interfaces else ""
-    _names(consulted, missing, None if isinstance(place, str) else place, resolvers, address)
+    _names(consulted, missing, vantage, resolvers, address)
     verdict = TAKEN if holders else UNDETERMINED
     return ProbedAddress(address, verdict, holders, tuple(consulted), tuple(missing))

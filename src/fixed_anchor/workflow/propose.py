@@ -14,7 +14,7 @@ from fixed_anchor.core.errors import InputError
 from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.core.plan import Gateway, Plan, Segment, SourceRef
 from fixed_anchor.planfile.writer import ProposedPlan
-from fixed_anchor.vantages.protocol import Place
+from fixed_anchor.vantages.protocol import Vantage
 from fixed_anchor.workflow.pick import pick
 from fixed_anchor.workflow.sources import read_sources
 
@@ -116,7 +116,7 @@ def _from(folder: Path, path: Path) -> str:
     return str(path) if path.is_absolute() else os.path.relpath(path, folder)
 
 
-def with_pick(proposed: ProposedPlan, site: Plan | None, folder: Path, place: Place | str) -> ProposedPlan:
+def with_pick(proposed: ProposedPlan, site: Plan | None, folder: Path, vantage: Vantage) -> ProposedPlan:
     """``proposed`` with the best free address of its segment, and the reasons for it.
 
     Everything counts that the plan's sources say, and what ``site`` gives to others.
@@ -136,5 +136,5 @@ def with_pick(proposed: ProposedPlan, site: Plan | None, folder: Path, place: Pl
     plan = Plan(str(folder / "plan.yaml"), segments, hosts, sources=proposed.sources)
     claims, unread = read_sources(plan)
     known = Knowledge(plan, claims, unread=unread, now=int(time.time()))
-    picked = pick(known, segment, proposed.host, proposed.hold[0], place)
+    picked = pick(known, segment, proposed.host, proposed.hold[0], vantage)
     return msgspec.structs.replace(proposed, hold=(picked.address,), reasons=picked.reasons)

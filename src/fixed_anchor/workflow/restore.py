@@ -18,7 +18,8 @@ from fixed_anchor.engine import driver
 from fixed_anchor.formats import FORMATS
 from fixed_anchor.formats.rewriting import rewrite
 from fixed_anchor.machines.protocol import Machine
-from fixed_anchor.observe.stocktaking import format_files, take_stock
+from fixed_anchor.observe.fetching import format_files
+from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.workflow.assemble import Stage, assemble, stack_of, surveyed
 from fixed_anchor.workflow.draft import going
 

@@ -1,4 +1,4 @@
-"""The wire of all segments of a plan that are reached from here, each looked at from one place."""
+"""The wire of all segments of a plan that are reached from here, each looked at from one vantage."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from fixed_anchor.core.errors import NoAccess
 from fixed_anchor.core.plan import HostPlan, InterfacePlan, Plan, Segment
 from fixed_anchor.core.rules.wire import DhcpServerSeen, WireAnswer
 from fixed_anchor.core.wanted import gateways_of
-from fixed_anchor.vantages.protocol import AsksDns, Place
+from fixed_anchor.vantages.protocol import AsksDns, Vantage
 from fixed_anchor.workflow import names
 from fixed_anchor.workflow.site import Site
 from fixed_anchor.workflow.wire import look
@@ -52,15 +52,15 @@ def gateways_asked(plan: Plan, interface: InterfacePlan) -> tuple[IPAddress, ...
 
 
 def look_at_wire(site: Site, jobs: Iterable[Job]) -> SiteWire:
-    """Probes the addresses and gateways of ``jobs``, those of one place together.
+    """Probes the addresses and gateways of ``jobs``, those of one vantage together.
 
     DHCP servers and resolvers of their segments are asked as well.
     """
     seen = SiteWire()
-    places: dict[str, Place] = {}
+    vantages: dict[str, Vantage] = {}
     questions: dict[str, list[tuple[JobName, IPAddress]]] = {}
     segments: dict[str, dict[str, Segment]] = {}
-    by_place: dict[str, list[Job]] = {}
+    by_vantage: dict[str, list[Job]] = {}
     for host, interface in jobs:
         targets = [h.address for h in interface.hold] + list(interface.expect)
         targets += gateways_asked(site.plan, interface)
@@ -68,26 +68,26 @@ def look_at_wire(site: Site, jobs: Iterable[Job]) -> SiteWire:
             continue
         job = (host.name, interface.name)
         segment = site.plan.segments[interface.segment]
-        place = site.vantage(host, interface.name, segment.subnets)
-        if isinstance(place, str):
+        vantage = site.vantage(host, interface.name, segment.subnets)
+        if vantage.why_not is not None:
             for target in targets:
-                seen.not_asked(job, target, place)
+                seen.not_asked(job, target, vantage.why_not)
             continue
-        places.setdefault(place.name, place)
-        segments.setdefault(place.name, {})[segment.name] = segment
-        by_place.setdefault(place.name, []).append((host, interface))
-        questions.setdefault(place.name, []).extend((job, target) for target in targets)
-    for name, place in places.items():
-        _look_from(seen, place, questions[name], tuple(segments[name]))
-        _ask_names(seen, site.plan, place, segments[name].values(), by_place[name])
+        vantages.setdefault(vantage.name, vantage)
+        segments.setdefault(vantage.name, {})[segment.name] = segment
+        by_vantage.setdefault(vantage.name, []).append((host, interface))
+        questions.setdefault(vantage.name, []).extend((job, target) for target in targets)
+    for name, vantage in vantages.items():
+        _look_from(seen, vantage, questions[name], tuple(segments[name]))
+        _ask_names(seen, site.plan, vantage, segments[name].values(), by_vantage[name])
     return seen
 
 
 def _look_from(
-    seen: SiteWire, place: Place, questions: list[tuple[JobName, IPAddress]], segments: tuple[str, ...]
+    seen: SiteWire, vantage: Vantage, questions: list[tuple[JobName, IPAddress]], segments: tuple[str, ...]
 ) -> None:
     try:
-        looked = look(place, [target for _, target in questions], ask_dhcp=True)
+        looked = look(vantage, [target for _, target in questions], ask_dhcp=True)
     except NoAccess as error:
         why = f"{error.what}; {error.remedy}" if error.remedy else error.what
         for job, target in questions:
@@ -102,18 +102,18 @@ def _look_from(
         seen.servers[segment] = looked.servers
 
 
-def _ask_names(seen: SiteWire, plan: Plan, place: AsksDns, segments: Iterable[Segment], jobs: list[Job]) -> None:
+def _ask_names(seen: SiteWire, plan: Plan, vantage: AsksDns, segments: Iterable[Segment], jobs: list[Job]) -> None:
     """Whether the resolvers answer, and what the first that does knows of the addresses and names of ``jobs``."""
     answering: list[IPAddress] = []
     for segment in segments:
         for resolver in segment.resolvers:
             if resolver in answering or resolver in seen.silent:
                 continue
-            good, said = names.useful(place, resolver, segment.search, None)
+            good, said = names.useful(vantage, resolver, segment.search, None)
             if good:
                 answering.append(resolver)
             elif said[-1] == "no answer":
-                seen.silent[resolver] = getattr(place, "name", "here")
+                seen.silent[resolver] = vantage.name
     if not answering:
         return
     addresses = [h.address for _, i in jobs for h in i.hold] + [a for _, i in jobs for a in i.expect]
@@ -122,6 +122,6 @@ def _ask_names(seen: SiteWire, plan: Plan, place: AsksDns, segments: Iterable[Se
         search = interface.search if interface.search is not None else plan.segments[interface.segment].search
         name = (host.hostname or host.name).rstrip(".").lower()
         wanted += [name] if "." in name else [f"{name}.{domain}" for domain in search[:1]]
-    found = names.records(place, answering[0], addresses, wanted)
+    found = names.records(vantage, answering[0], addresses, wanted)
     if found is not None:
         seen.names.append(found)

@@ -23,10 +23,10 @@ from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.packets.arp_probes import AFTERWARDS
 from fixed_anchor.packets.echoes import Echoes
-from fixed_anchor.vantages.protocol import Place
+from fixed_anchor.vantages.protocol import Vantage
 from fixed_anchor.workflow import names
-from fixed_anchor.workflow.site import Site, place_of
-from fixed_anchor.workflow.wire import look, sends_frames
+from fixed_anchor.workflow.site import Site, own_vantage
+from fixed_anchor.workflow.wire import look
 
 
 def verify(site: Site, host_names: tuple[str, ...] = ()) -> VerifyResult:
@@ -54,7 +54,7 @@ def _skipped(code: str, host: str, interface: str, why: str, expected: str = "lo
 
 
 def verify_interface(
-    host: str, machine: Machine, survey: HostSurvey, wanted: InterfaceConfig, vantage: Place | str
+    host: str, machine: Machine, survey: HostSurvey, wanted: InterfaceConfig, vantage: Vantage
 ) -> list[VerifyCheck]:
     """All checks of one interface against ``wanted``."""
     found = survey.interface(wanted.interface)
@@ -84,15 +84,13 @@ def verify_interface(
     return checks
 
 
-def _sole_owner_checks(
-    host: str, wanted: InterfaceConfig, survey: HostSurvey, vantage: Place | str
-) -> list[VerifyCheck]:
+def _sole_owner_checks(host: str, wanted: InterfaceConfig, survey: HostSurvey, vantage: Vantage) -> list[VerifyCheck]:
     """Whether anybody else on the segment has a fixed address too. No stack tells: all hold duplicates in silence."""
     addresses = [a.ip for a in wanted.addresses if wanted.method(a.version) == "fixed"]
     skipped = partial(_skipped, "sole-owner", host, wanted.interface)
-    if isinstance(vantage, str):
-        return [skipped(vantage, str(address)) for address in addresses]
-    if not sends_frames(vantage):
+    if vantage.why_not is not None:
+        return [skipped(vantage.why_not, str(address)) for address in addresses]
+    if vantage.frames is None:
         # The kernel resolves no address that it holds itself.
         return [skipped(f"{vantage.name} sends no frames", str(address)) for address in addresses]
     begun = time.monotonic()
@@ -127,7 +125,7 @@ def _sole_owner_checks(
 
 
 def _gateway_checks(
-    host: str, wanted: InterfaceConfig, found: SurveyedInterface, vantage: Place | str
+    host: str, wanted: InterfaceConfig, found: SurveyedInterface, vantage: Vantage
 ) -> list[VerifyCheck]:
     checks: list[VerifyCheck] = []
     gateways = [r.next_hop for version in (4, 6) for r in wanted.default_routes(version)]
@@ -139,8 +137,8 @@ def _gateway_checks(
         # "ARP" is what administrators call it; for IPv6 it is neighbour discovery that is asked.
         code = "gateway-answers-arp" if gateway.version == 4 else "gateway-answers-nd"
         skipped = partial(_skipped, code, host, wanted.interface, expected=str(gateway))
-        if isinstance(vantage, str):
-            checks.append(skipped(vantage))
+        if vantage.why_not is not None:
+            checks.append(skipped(vantage.why_not))
             continue
         begun = time.monotonic()
         try:
@@ -175,7 +173,7 @@ def _echo_check(
     host: str,
     wanted: InterfaceConfig,
     found: SurveyedInterface,
-    vantage: Place,
+    vantage: Vantage,
     gateway: IPAddress,
     macs: list[str],
 ) -> VerifyCheck:
@@ -187,15 +185,15 @@ def _echo_check(
         why = "the gateway's MAC is not known"
     elif source is None:
         why = f"the interface has no IPv{gateway.version} address"
-    elif not sends_frames(vantage):
+    elif vantage.frames is None:
         why = f"{vantage.name} sends no frames"
-    if why is not None or source is None:
+    if why is not None or source is None or vantage.frames is None:
         return VerifyCheck(
             "gateway-answers-echo", False, host, wanted.interface, vantage.name, str(gateway), "not asked", SKIPPED, why
         )
     begun = time.monotonic()
-    echoes = Echoes(vantage.mac, source, macs[0], gateway)  # type: ignore[union-attr]
-    vantage.converse(echoes)  # type: ignore[union-attr]
+    echoes = Echoes(vantage.frames.mac, source, macs[0], gateway)
+    vantage.frames.converse(echoes)
     return VerifyCheck(
         "gateway-answers-echo",
         False,
@@ -211,22 +209,22 @@ def _echo_check(
 
 
 def _resolver_checks(
-    host: str, wanted: InterfaceConfig, found: SurveyedInterface, vantage: Place | str
+    host: str, wanted: InterfaceConfig, found: SurveyedInterface, vantage: Vantage
 ) -> list[VerifyCheck]:
     resolvers = wanted.resolvers or (found.resolvers if wanted.ipv4 == "dhcp" else ())
     search = wanted.search or found.search
     address = next((a.address.ip for a in found.addresses if a.origin != "link-local"), None)
     checks = []
     for resolver in resolvers:
-        if isinstance(vantage, str):
-            checks.append(_skipped("resolver-answers", host, wanted.interface, vantage, str(resolver)))
+        if vantage.why_not is not None:
+            checks.append(_skipped("resolver-answers", host, wanted.interface, vantage.why_not, str(resolver)))
         else:
             checks.append(_resolver_check(host, wanted.interface, vantage, resolver, search, address))
     return checks
 
 
 def _resolver_check(
-    host: str, interface: str, vantage: Place, resolver: IPAddress, search: tuple[str, ...], own: IPAddress | None
+    host: str, interface: str, vantage: Vantage, resolver: IPAddress, search: tuple[str, ...], own: IPAddress | None
 ) -> VerifyCheck:
     begun = time.monotonic()
     good, said = names.useful(vantage, resolver, search, own)
@@ -263,8 +261,7 @@ def verify_when_settled(
             if time.monotonic() >= until or all(_settled(host, survey, config) for config in wanted):
                 checks: list[VerifyCheck] = []
                 for config in wanted:
-                    found = survey.interface(config.interface)
-                    vantage = place_of(machine, found) if found is not None else "no vantage"
+                    vantage = own_vantage(machine, survey, config.interface)
                     checks += verify_interface(host, machine, survey, config, vantage)
                 return VerifyResult((*checks, *hostname_checks(host, machine, survey, hostname)))
         except InputError as error:

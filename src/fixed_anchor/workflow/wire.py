@@ -1,4 +1,4 @@
-"""Looking at the wire from one place: who holds addresses, which DHCP servers answer."""
+"""Looking at the wire from one vantage: who holds addresses, which DHCP servers answer."""
 
 from __future__ import annotations
 
@@ -14,27 +14,19 @@ from fixed_anchor.packets.arp_probes import CAREFULLY, ArpProbes, Pattern
 from fixed_anchor.packets.conversation import Conversation, HolderQuestion, Together
 from fixed_anchor.packets.dhcp_questions import Answer, DhcpQuestions
 from fixed_anchor.packets.neighbour_probes import NeighbourProbes
-from fixed_anchor.vantages.protocol import NeighbourTable, Place, Vantage
+from fixed_anchor.vantages.protocol import Frames, NeighbourTable, Vantage
 
 
 class Looked(msgspec.Struct, frozen=True):
-    """What was seen from one place. ``why_not`` says of addresses why they were not asked for,
-    ``no_dhcp`` why DHCP servers were not.
-    """
+    """What was seen from one vantage. ``why_not`` says of addresses why they were not asked for."""
 
     answers: dict[IPAddress, WireAnswer]
     why_not: dict[IPAddress, str]
     servers: tuple[DhcpServerSeen, ...] = ()
-    no_dhcp: str | None = None
-
-
-def sends_frames(place: Place) -> bool:
-    """Whether ``place`` is a full vantage, and not the kernel's neighbour table."""
-    return hasattr(place, "converse")
 
 
 def look(
-    place: Place,
+    vantage: Vantage,
     targets: Iterable[IPAddress],
     ask_dhcp: bool = False,
     quickly: bool = False,
@@ -46,28 +38,32 @@ def look(
     ARP probes. Raises :class:`NoAccess`.
     """
     wanted = list(dict.fromkeys(targets))
-    if not sends_frames(place):
-        return _through_kernel(place, wanted)  # type: ignore[arg-type]
-    return _with_frames(place, wanted, ask_dhcp, quickly, pattern)  # type: ignore[arg-type]
+    if vantage.frames is not None:
+        return _with_frames(vantage.frames, vantage.name, wanted, ask_dhcp, quickly, pattern)
+    if vantage.table is not None:
+        return _through_kernel(vantage.table, vantage.name, wanted)
+    return Looked({}, dict.fromkeys(wanted, vantage.why_not or "not asked"))
 
 
-def _with_frames(vantage: Vantage, targets: list[IPAddress], ask_dhcp: bool, quickly: bool, pattern: Pattern) -> Looked:
+def _with_frames(
+    frames: Frames, name: str, targets: list[IPAddress], ask_dhcp: bool, quickly: bool, pattern: Pattern
+) -> Looked:
     asking: list[HolderQuestion] = []
     why_not: dict[IPAddress, str] = {}
     four = [t for t in targets if isinstance(t, IPv4Address)]
     six = [t for t in targets if isinstance(t, IPv6Address)]
     if four:
-        asking.append(ArpProbes(vantage.mac, four, pattern, until_answered=quickly))
-    if six and vantage.link_local is not None:
-        asking.append(NeighbourProbes(vantage.mac, vantage.link_local, six, until_answered=quickly))
+        asking.append(ArpProbes(frames.mac, four, pattern, until_answered=quickly))
+    if six and frames.link_local is not None:
+        asking.append(NeighbourProbes(frames.mac, frames.link_local, six, until_answered=quickly))
     elif six:
-        why_not.update(dict.fromkeys(six, f"{vantage.name} has no link-local IPv6 address to ask from"))
-    servers = DhcpQuestions(vantage.mac, vantage.own) if ask_dhcp else None
+        why_not.update(dict.fromkeys(six, f"{name} has no link-local IPv6 address to ask from"))
+    servers = DhcpQuestions(frames.mac, frames.own) if ask_dhcp else None
     parts: list[Conversation] = [*asking, *([servers] if servers is not None else [])]
-    before = vantage.drops()
+    before = frames.drops()
     if parts:
-        vantage.converse(Together(*parts))
-    lost = vantage.drops() - before
+        frames.converse(Together(*parts))
+    lost = frames.drops() - before
     at = time.strftime("%H:%M:%S")
     answers: dict[IPAddress, WireAnswer] = {}
     for question in asking:
@@ -76,8 +72,8 @@ def _with_frames(vantage: Vantage, targets: list[IPAddress], ask_dhcp: bool, qui
             asked += f", {question.ignored} broken frames passed over"
         for target, holders in question.holders.items():
             found = tuple(Holder(mac, how) for mac, how in sorted(holders.items()))
-            answers[target] = WireAnswer(target, found, asked, vantage.name, at)
-    seen = tuple(_seen(a, vantage.name, at) for a in servers.answers) if servers is not None else ()
+            answers[target] = WireAnswer(target, found, asked, name, at)
+    seen = tuple(_seen(a, name, at) for a in servers.answers) if servers is not None else ()
     return Looked(answers, why_not, _once(seen))
 
 
@@ -109,7 +105,7 @@ def _once(seen: tuple[DhcpServerSeen, ...]) -> tuple[DhcpServerSeen, ...]:
     return tuple(best.values())
 
 
-def _through_kernel(table: NeighbourTable, targets: list[IPAddress]) -> Looked:
+def _through_kernel(table: NeighbourTable, name: str, targets: list[IPAddress]) -> Looked:
     at = time.strftime("%H:%M:%S")
     found = table.neighbours(targets)
     answers = {
@@ -117,9 +113,9 @@ def _through_kernel(table: NeighbourTable, targets: list[IPAddress]) -> Looked:
             target,
             tuple(Holder(mac, how) for mac, how in sorted(holders.items())),
             table.asked,
-            table.name,
+            name,
             at,
         )
         for target, holders in found.items()
     }
-    return Looked(answers, {}, no_dhcp="DHCP servers can be asked by root only")
+    return Looked(answers, {})

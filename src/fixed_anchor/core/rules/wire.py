@@ -174,3 +174,17 @@ def resolver_findings(segment: Segment, silent: Mapping[IPAddress, str]) -> Iter
         if resolver in segment.resolvers:
             what = f"the resolver {resolver} of {segment.name} does not answer"
             yield finding("resolver-silent", what, address=resolver, seen_in=vantage)
+
+
+def switched_off(jobs: Iterable[tuple[HostPlan, InterfacePlan]]) -> Iterator[Finding]:
+    """One finding for all addresses, where the operator said not to look at the wire."""
+    every = list(jobs)
+    count = sum(len(i.hold) + len(i.expect) for _, i in every)
+    if count:
+        hosts = {h.name for h, _ in every}
+        yield finding(
+            "not-probed",
+            f"the wire was not asked for {count} address{'es' if count > 1 else ''}: switched off with --no-wire",
+            seen_in="no vantage",
+            host=next(iter(hosts)) if len(hosts) == 1 else None,
+        )

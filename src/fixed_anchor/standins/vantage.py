@@ -5,10 +5,29 @@ from __future__ import annotations
 import heapq
 import itertools
 from ipaddress import IPv4Address, IPv6Address
+from typing import TYPE_CHECKING
 
 from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.packets.conversation import Conversation
+from fixed_anchor.packets.ipv6 import link_local_of
 from fixed_anchor.standins.wire import SimulatedWire
+from fixed_anchor.vantages.nowhere import Nowhere
+from fixed_anchor.vantages.protocol import Said, Vantage
+
+if TYPE_CHECKING:
+    from fixed_anchor.standins.machine import Standin
+
+
+def on(found: SurveyedInterface, standin: Standin) -> Vantage:
+    """The view from an interface of a simulated host."""
+    for simulated in standin.host.host.interfaces:
+        if simulated.name == found.name:
+            wire = SimulatedWire(standin.station, standin.all_hosts(), simulated.segment, standin.name)
+            held = standin.host.addresses_of(simulated)
+            own = next((a for a in held if isinstance(a, IPv4Address)), None)
+            return SimulatedVantage(wire, standin.name, found.name, simulated.mac, own, link_local_of(simulated.mac))
+    return Nowhere(f"{standin.name} has no interface {found.name}")
 
 
 class SimulatedVantage:
@@ -27,7 +46,16 @@ class SimulatedVantage:
         self.mac = mac
         self.own = own
         self.link_local: IPv6Address | None = link_local
+        self.table = None
+        self.why_not: str | None = None
         self.name = f"simulated wire of {wire.segment.name}, from {interface} of {host}"
+
+    @property
+    def frames(self) -> SimulatedVantage:
+        return self
+
+    def across_router(self, address: IPAddress) -> tuple[list[Said], list[Said]]:
+        return [], []
 
     def converse(self, conversation: Conversation) -> None:
         # What is on its way to us, by the time at which it arrives.

@@ -1,0 +1,94 @@
+"""What was fetched from a machine at once, to be read like the machine itself."""
+
+from __future__ import annotations
+
+from fnmatch import fnmatchcase
+
+from fixed_anchor.change.files import FileText
+from fixed_anchor.core.errors import NoAccess
+from fixed_anchor.machines.protocol import Ran, Readable, Wanted, not_asked
+
+
+class Fetched:
+    """Files, links, folders and the outputs of commands, as they were when they were fetched.
+
+    Only files that were asked for can be read: any other raises :class:`LookupError`, which is a bug
+    of ours and no word about the host. A command that was not run is not known. A file that may not
+    be read says so when it is.
+    """
+
+    def __init__(self, name: str, running: bool) -> None:
+        self.name = name
+        self.running = running
+        self._patterns: set[str] = set()
+        self._files: dict[str, FileText | NoAccess] = {}
+        self._links: dict[str, str | None] = {}
+        self._folders: dict[str, list[str]] = {}
+        self._ran: dict[tuple[str, ...], Ran] = {}
+
+    def joined(self, other: Fetched) -> Fetched:
+        """This with what was fetched next."""
+        both = Fetched(self.name, self.running)
+        for one in (self, other):
+            both._patterns |= one._patterns
+            both._files |= one._files
+            both._links |= one._links
+            both._folders |= one._folders
+            both._ran |= one._ran
+        return both
+
+    def _was_wanted(self, path: str) -> None:
+        if path not in self._patterns and not any(matches(path, p) for p in self._patterns):
+            raise LookupError(f"{path} was not fetched from {self.name}")
+
+    def read(self, path: str) -> FileText | None:
+        self._was_wanted(path)
+        found = self._files.get(path)
+        if isinstance(found, NoAccess):
+            raise found
+        return found
+
+    def glob(self, pattern: str) -> list[str]:
+        if pattern not in self._patterns:
+            raise LookupError(f"{pattern} was not fetched from {self.name}")
+        return sorted(path for path in self._files if matches(path, pattern))
+
+    def knows(self, pattern: str) -> bool:
+        return pattern in self._patterns
+
+    def link_target(self, path: str) -> str | None:
+        return self._links[path]
+
+    def folders(self, path: str) -> list[str]:
+        return self._folders[path]
+
+    def run(self, argv: tuple[str, ...], timeout: float = 30.0) -> Ran:
+        return self._ran.get(argv) or not_asked(argv)
+
+
+def one_by_one(machine: Readable, wanted: Wanted) -> Fetched:
+    """All of ``wanted`` from a machine that is right here, where asking many times costs nothing."""
+    fetched = Fetched(machine.name, machine.running)
+    fetched._patterns.update(wanted.files)
+    for pattern in wanted.files:
+        for path in machine.glob(pattern) if any(c in pattern for c in "*?[") else [pattern]:
+            try:
+                file = machine.read(path)
+            except NoAccess as error:
+                fetched._files[path] = error
+                continue
+            if file is not None:
+                fetched._files[path] = file
+    fetched._links.update({path: machine.link_target(path) for path in wanted.links})
+    fetched._folders.update({path: machine.folders(path) for path in wanted.folders})
+    for argv in wanted.commands:
+        fetched._ran[argv] = machine.run(argv) if machine.running else not_asked(argv)
+    return fetched
+
+
+def matches(path: str, pattern: str) -> bool:
+    """Whether a path matches a pattern, part by part; hidden names match no star."""
+    parts, wanted = path.split("/"), pattern.split("/")
+    return len(parts) == len(wanted) and all(
+        fnmatchcase(a, b) and not (a.startswith(".") and b.startswith("*")) for a, b in zip(parts, wanted, strict=True)
+    )

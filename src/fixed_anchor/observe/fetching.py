@@ -1,0 +1,110 @@
+"""What a survey has to know of a machine, fetched in two goes: what any host has, then what runs there and each link.
+
+Commands of a service are only run where it is active: some would start it. Files that other
+files name (``source`` of interfaces(5)) take one go more for each further level.
+"""
+
+from __future__ import annotations
+
+from fixed_anchor.change.files import FileText
+from fixed_anchor.core.errors import InputError
+from fixed_anchor.daemons import all_files, all_questions, ifupdown, units
+from fixed_anchor.formats import FORMATS
+from fixed_anchor.machines.fetched import Fetched
+from fixed_anchor.machines.protocol import Machine, Readable, Wanted
+from fixed_anchor.observe import kernel, lease, provisioning, resolvers
+
+#: How deep files may name others: a loop among them ends here.
+_LEVELS = 16
+
+#: Which of the daemons' services run: an answer in a word for each, in the order of the units.
+IS_ACTIVE = ("systemctl", "is-active")
+
+
+def is_active() -> tuple[str, ...]:
+    """The command that tells which services run."""
+    return (*IS_ACTIVE, *units().values())
+
+
+def active_units(fetched: Readable) -> dict[str, bool]:
+    """Whether each service runs; empty where that is not known."""
+    answers = fetched.run(is_active()).out.split() if fetched.running else []
+    every = list(units().values())
+    return (
+        {unit: answer == "active" for unit, answer in zip(every, answers, strict=True)}
+        if len(answers) == len(every)
+        else {}
+    )
+
+
+def _of_kernel() -> Wanted:
+    records = (file for asked in all_questions().values() for file in asked.files)
+    return Wanted(
+        files=("/proc/sys/kernel/hostname", "/etc/hostname", resolvers.RESOLV_CONF, "/run/udev/data/n*", *records),
+        links=(resolvers.RESOLV_CONF,),
+        commands=(*kernel.COMMANDS, is_active(), lease.PROCESSES),
+    )
+
+
+def fetch_kernel(machine: Machine) -> Fetched:
+    """What the kernel and the running services say, and of each link; no interface file, which often need root."""
+    return _with_links(machine, machine.fetch(_of_kernel()))
+
+
+def fetch_for_survey(machine: Machine) -> Fetched:
+    """Everything that a survey needs."""
+    first = _of_kernel()
+    files = (*first.files, *all_files(), *provisioning.FILES)
+    fetched = _with_links(machine, machine.fetch(Wanted(files, first.links, commands=first.commands)))
+    return _with_named_files(machine, fetched)
+
+
+def _with_links(machine: Machine, first: Fetched) -> Fetched:
+    """And what the active services say, of the host and of each link."""
+    if not first.running:
+        return first
+    names = kernel.link_names(first)
+    active = active_units(first)
+    asked = [q for unit, q in all_questions().items() if active.get(unit, not active)]
+    second = Wanted(
+        files=tuple(path.format(name) for path in ifupdown.LEASES for name in names),
+        links=tuple(kernel.DRIVER.format(name) for name in names),
+        commands=tuple(c for q in asked for c in (*q.commands, *(c for name in names for c in q.of_interface(name)))),
+    )
+    return first.joined(machine.fetch(second))
+
+
+def _with_named_files(machine: Machine, fetched: Fetched) -> Fetched:
+    asked = set(all_files())
+    for _ in range(_LEVELS):
+        named = {pattern for name in FORMATS for pattern in _named_by(fetched, name)} - asked
+        if not named:
+            return fetched
+        fetched = fetched.joined(machine.fetch(Wanted(files=tuple(sorted(named)))))
+        asked |= named
+    return fetched
+
+
+def _named_by(fetched: Readable, name: str) -> tuple[str, ...]:
+    try:
+        return FORMATS[name].names_files(format_files(fetched, name))
+    except InputError:
+        # The survey itself reads the file again, and says what is wrong with it.
+        return ()
+
+
+def format_files(readable: Readable, name: str) -> dict[str, FileText]:
+    """All files of a format on a machine, by path, those that they name among them. Raises ``NoAccess``."""
+    form = FORMATS[name]
+    found: dict[str, FileText] = {}
+    left = list(form.patterns)
+    asked: set[str] = set()
+    while left:
+        for pattern in left:
+            asked.add(pattern)
+            for path in readable.glob(pattern):
+                file = readable.read(path)
+                if file is not None:
+                    found[path] = file
+        left = [p for p in form.names_files(found) if p not in asked and readable.knows(p)]
+    return found

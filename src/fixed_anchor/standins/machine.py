@@ -1,0 +1,103 @@
+"""A simulated host as a machine."""
+
+from __future__ import annotations
+
+import json
+import os
+import time
+from pathlib import Path
+
+from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.errors import AnchorError, InputError
+from fixed_anchor.core.survey import SurveyedInterface
+from fixed_anchor.machines import MARKER
+from fixed_anchor.machines.fetched import Fetched, one_by_one
+from fixed_anchor.machines.files import DiskFiles
+from fixed_anchor.machines.protocol import Ran, Wanted
+from fixed_anchor.standins.engine import StandinEngine
+from fixed_anchor.standins.host import StandinHost
+from fixed_anchor.standins.station import Station, read_station
+from fixed_anchor.vantages import vantage_on
+from fixed_anchor.vantages.protocol import Vantage
+
+
+class Standin(DiskFiles):
+    """One host of a station. Raises :class:`InputError` where the station has no such host."""
+
+    running = True
+
+    def __init__(self, station: Station, name: str) -> None:
+        if name not in station.hosts:
+            raise InputError(
+                f"the station has no host {name}",
+                file=str(station.file),
+                expected="one of " + ", ".join(station.hosts),
+            )
+        super().__init__(station.hosts[name].tree)
+        self.name = name
+        self.station = station
+        self.state_dir = "/state"
+        self.host = StandinHost(station, station.hosts[name], self)
+
+    def make_folder(self, path: str) -> bool:
+        # The marker lets `status`, `confirm` and `restore` find the stand-in from its state folder.
+        station = os.path.relpath(self.station.file, self.local(self.state_dir))
+        said = {"reach": "standin", "station": station, "host": self.name}
+        self.put(f"{self.state_dir}/{MARKER}", json.dumps(said).encode())
+        return super().make_folder(path)
+
+    def run(self, argv: tuple[str, ...], timeout: float = 30.0) -> Ran:
+        if len(argv) >= 4 and argv[0] == "/bin/sh" and argv[1].endswith("/engine.sh"):
+            engine = StandinEngine(self.host, self.root, self.local(argv[3]))
+            return Ran(*engine.verb(argv[2], argv[4] if len(argv) > 4 else ""))
+        return Ran(*self.host.command(argv))
+
+    def fetch(self, wanted: Wanted) -> Fetched:
+        return one_by_one(self, wanted)
+
+    def vantage(self, interface: SurveyedInterface) -> Vantage:
+        return vantage_on("simulated", interface, standin=self)
+
+    @property
+    def is_afar(self) -> bool:
+        return False
+
+    def session(self) -> IPAddress | None:
+        return None
+
+    def why_no_change(self) -> AnchorError | None:
+        return None
+
+    @property
+    def words(self) -> tuple[str, ...]:
+        folder = self.local(self.state_dir)
+        return ("--state-dir", str(folder.relative_to(Path.cwd()) if folder.is_relative_to(Path.cwd()) else folder))
+
+    @property
+    def has_shell(self) -> bool:
+        return False
+
+    def uptime(self) -> float:
+        # Its engine counts by the time of day: there is no process of its own that a jump could harm.
+        return time.time()
+
+    def all_hosts(self) -> dict[str, StandinHost]:
+        """Every host of the same station, for the wire between them."""
+        return {name: Standin(self.station, name).host for name in self.station.hosts}
+
+
+def reach(folder: Path, rest: str) -> Standin:
+    """The host of ``STATION-FILE/HOST``, as a plan in ``folder`` reaches it."""
+    station, _, name = rest.rpartition("/")
+    if not station or not name:
+        raise InputError(f"{rest!r} names no stand-in", expected="standin:STATION-FILE/HOST")
+    return Standin(read_station(folder / station), name)
+
+
+def at_state_dir(state_dir: Path, said: dict[str, str]) -> Standin:
+    """The stand-in that a state folder belongs to, by what its marker says. Raises :class:`InputError`."""
+    try:
+        station = Path(os.path.normpath(state_dir / said["station"]))
+        return Standin(read_station(station), said["host"])
+    except (KeyError, TypeError):
+        raise InputError("this does not name a stand-in", file=str(state_dir / MARKER)) from None
