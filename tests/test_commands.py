@@ -88,6 +88,18 @@ def test_propose_from_a_survey(site: Path) -> None:
     assert "not in 203.0.113.0/24" in outside.stderr
 
 
+def test_the_log_names_each_command_and_file(site: Path) -> None:
+    words = ("survey", "--root", "hosts/gannet-ws", "--json")
+    assert run(site, *words).stderr == ""
+    logged = run(site, "--log-level", "debug", *words)
+    assert "DEBUG fixed_anchor.machines.files: read /etc/netplan/10-desk.yaml: " in logged.stderr
+    # Standard output is the document alone, whatever is logged.
+    assert json.loads(logged.stdout)["stack"] == "netplan"
+    (site / "debug").mkdir()
+    broken = run(site, "survey", "--root", "debug", "--json")
+    assert (broken.returncode, broken.stderr) == (0, "")
+
+
 def test_what_a_draft_puts_right_speaks_against_no_change(site: Path) -> None:
     """First-boot provisioning would write the file again: the survey says so, and the draft switches it off."""
     etc = site / "hosts/tide-db/etc"

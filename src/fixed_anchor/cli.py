@@ -29,6 +29,10 @@ COMMANDS: dict[str, tuple[str, str]] = {
 }
 
 
+#: What the command line said that is needed when all else has failed.
+_told: dict[str, str] = {}
+
+
 class LazyGroup(click.Group):
     """Knows its commands by name and imports one only when it is needed."""
 
@@ -57,7 +61,7 @@ class LazyGroup(click.Group):
     "--log-level",
     type=click.Choice(["debug", "info", "warning", "error"]),
     default="warning",
-    help="What is logged to stderr.",
+    help="Log commands (info), files and packets (debug) to stderr.",
 )
 @click.option(
     "--state-dir",
@@ -68,6 +72,7 @@ class LazyGroup(click.Group):
 )
 @click.pass_context
 def cli(ctx: click.Context, color: str, log_level: str, state_dir: str | None) -> None:
+    _told["log_level"] = log_level
     ctx.obj = {"color": color, "log_level": log_level, "state_dir": state_dir}
 
 
@@ -111,7 +116,7 @@ def _report(error: Exception) -> int:
     if isinstance(error, AnchorError):
         print(f"fixed-anchor: {error}", file=sys.stderr)
         return error.exit_status
-    if "debug" in sys.argv:
+    if _told.get("log_level") == "debug":
         import traceback
 
         traceback.print_exception(error)

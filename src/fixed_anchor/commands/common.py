@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from fixed_anchor.commands import logs
 from fixed_anchor.core.addresses import AddressRange, IPAddress, parse_address, parse_range
 from fixed_anchor.core.catalogue import CATALOGUE
 from fixed_anchor.core.findings import Acceptance
@@ -34,11 +35,7 @@ class App:
         options: dict[str, Any] = ctx.obj
         self.color: str = options["color"]
         self.state_dir: str | None = options["state_dir"]
-        self.log_level: str = options["log_level"]
-        if self.log_level != "warning":
-            import logging
-
-            logging.basicConfig(level=self.log_level.upper(), format="%(levelname)s %(name)s: %(message)s")
+        logs.begin(options["log_level"])
 
     @cached_property
     def out(self) -> Console:

@@ -129,11 +129,6 @@ def parse_prefix(text: str, version: int) -> int:
     return int(text)
 
 
-def dotted_mask(length: int) -> str:
-    """The dotted form of an IPv4 prefix ``length`` in bits."""
-    return str(IPv4Address(((1 << length) - 1) << (32 - length)))
-
-
 def parse_interface_address(text: str, default_prefix: int | None = None) -> IPInterface:
     """``ADDRESS/PREFIX``, or ``ADDRESS`` where ``default_prefix`` (bits) is given.
 

@@ -6,6 +6,7 @@ It knows states, numbers and words, and nothing of what a change consists of.
 from __future__ import annotations
 
 import json
+import logging
 from collections.abc import Callable, Mapping
 from typing import Any
 
@@ -13,6 +14,8 @@ from fixed_anchor.change import states
 from fixed_anchor.change.change import ChangeStatus
 from fixed_anchor.core.errors import AnchorError, ChangeOpen, InputError, NoAccess, Refused, Stuck, printable
 from fixed_anchor.machines.protocol import Machine, Ran
+
+_log = logging.getLogger(__name__)
 
 _ERRORS: dict[int, type[AnchorError]] = {
     1: Refused,
@@ -81,7 +84,9 @@ def engine_command(machine: Machine, number: str, verb: str) -> tuple[str, ...]:
 
 
 def _verb(machine: Machine, number: str, verb: str, *words: str, timeout: float = 60.0) -> Ran:
-    return machine.run((*engine_command(machine, number, verb), *words), timeout)
+    ran = machine.run((*engine_command(machine, number, verb), *words), timeout)
+    _log.info("change %s of %s: %s %s: status %s", number, machine.name, verb, " ".join(words), ran.status)
+    return ran
 
 
 def _checked(ran: Ran) -> Ran:

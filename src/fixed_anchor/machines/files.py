@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import os
 import stat
 from fnmatch import fnmatchcase
@@ -9,6 +10,8 @@ from pathlib import Path
 
 from fixed_anchor.change.files import FileText, decode
 from fixed_anchor.core.errors import InputError, NoAccess
+
+_log = logging.getLogger(__name__)
 
 _MAX_LINKS = 40
 _MAX_SIZE = 16 * 1024 * 1024
@@ -54,6 +57,7 @@ class DiskFiles:
                 if info.st_size > _MAX_SIZE:
                     raise InputError(f"{info.st_size} bytes are too many for a configuration file", file=path)
                 data = file.read()
+                _log.debug("read %s: %d bytes", path, len(data))
         except (FileNotFoundError, NotADirectoryError, IsADirectoryError):
             return None
         except PermissionError:
@@ -138,6 +142,7 @@ def write_beside(path: Path, data: bytes, mode: int, shown: str | None = None) -
                 os.fchmod(file.fileno(), mode)
                 os.fsync(file.fileno())
             os.replace(beside, path)
+            _log.info("wrote %s: %d bytes, mode %04o", shown or path, len(data), mode)
         except BaseException:
             beside.unlink(missing_ok=True)
             raise

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import logging
 import os
+import shlex
 import subprocess
 from pathlib import Path
 
@@ -15,6 +17,8 @@ from fixed_anchor.machines.protocol import Ran, Wanted
 from fixed_anchor.machines.session import session_address
 from fixed_anchor.vantages import vantage_on
 from fixed_anchor.vantages.protocol import Vantage
+
+_log = logging.getLogger(__name__)
 
 STATE_DIR = "/var/lib/fixed-anchor"
 _PATH = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
@@ -62,6 +66,11 @@ class Here(DiskFiles):
         return float(Path("/proc/uptime").read_text().split()[0])
 
     def run(self, argv: tuple[str, ...], timeout: float = 30.0) -> Ran:
+        ran = self._run(argv, timeout)
+        _log.info("%s: status %s", shlex.join(argv), ran.status)
+        return ran
+
+    def _run(self, argv: tuple[str, ...], timeout: float) -> Ran:
         environment = {"PATH": _PATH, "LC_ALL": "C"}
         try:
             done = subprocess.run(

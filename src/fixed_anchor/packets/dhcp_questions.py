@@ -4,16 +4,14 @@ from __future__ import annotations
 
 import random
 from collections.abc import Iterator
-from ipaddress import IPv4Address, IPv6Address
+from ipaddress import IPv4Address
 
 import msgspec
 
-from fixed_anchor.packets import dhcp6
 from fixed_anchor.packets.conversation import Send
 from fixed_anchor.packets.dhcp import ACK, CLIENT_PORT, DISCOVER, INFORM, OFFER, Dhcp, frame, question
-from fixed_anchor.packets.ethernet import ETHERTYPE_IPV4, ETHERTYPE_IPV6, Frame, PacketError
+from fixed_anchor.packets.ethernet import ETHERTYPE_IPV4, Frame, PacketError
 from fixed_anchor.packets.ipv4 import IPv4
-from fixed_anchor.packets.ipv6 import IPv6
 from fixed_anchor.packets.udp import Udp
 
 #: When questions go out, in seconds. Some servers ping an address for 3 s before they offer it.
@@ -87,44 +85,4 @@ class DhcpQuestions:
     @property
     def finished(self) -> bool:
         """Never early: a second server may be slower than the first."""
-        return False
-
-
-class Dhcp6Question:
-    """INFORMATION-REQUEST; ``answers`` maps the servers' link-local addresses to their replies."""
-
-    ethertypes: tuple[int, ...] = (ETHERTYPE_IPV6,)
-
-    def __init__(self, mac: str, source: IPv6Address, chance: random.Random | None = None) -> None:
-        self.mac = mac
-        self.source = source
-        self.request = dhcp6.information_request((chance or random.Random()).randrange(1 << 24), mac)
-        self.answers: dict[IPv6Address, dhcp6.Dhcp6] = {}
-        self.ignored = 0
-
-    def sends(self) -> Iterator[Send]:
-        for at in ASKED_AT:
-            yield Send(at, dhcp6.frame(self.request, self.mac, self.source))
-
-    @property
-    def deadline(self) -> float:
-        return ASKED_AT[-1] + 2.0
-
-    def receive(self, data: bytes) -> None:
-        try:
-            ethernet = Frame.decode(data)
-            if ethernet.ethertype != ETHERTYPE_IPV6:
-                return
-            packet = IPv6.decode(ethernet.payload)
-            if packet.protocol != 17 or packet.payload[2:4] != dhcp6.CLIENT_PORT.to_bytes(2, "big"):
-                return
-            message = dhcp6.Dhcp6.decode(Udp.decode(packet).payload)
-        except PacketError:
-            self.ignored += 1
-            return
-        if message.kind == dhcp6.REPLY and message.transaction == self.request.transaction:
-            self.answers.setdefault(packet.source, message)
-
-    @property
-    def finished(self) -> bool:
         return False

@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+import logging
 import socket
 import time
 
 from fixed_anchor.core.addresses import IPAddress
+
+_log = logging.getLogger(__name__)
 
 _TRUNCATED = 0x02
 
 
 def ask(server: IPAddress, question: bytes, timeout: float, port: int = 53) -> bytes | None:
     """The answer of ``server``, or ``None``. Answers to other questions are passed over."""
+    _log.debug("asks %s port %d: %s", server, port, question.hex())
     family = socket.AF_INET if server.version == 4 else socket.AF_INET6
     until = time.monotonic() + timeout
     with socket.socket(family, socket.SOCK_DGRAM) as udp:

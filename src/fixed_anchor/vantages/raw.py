@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import logging
 import select
 import socket
 import struct
@@ -19,6 +20,8 @@ from fixed_anchor.packets.ethernet import ETHERTYPE_IPV6
 from fixed_anchor.vantages import across_router, dns_transport, packet_filter
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Said, Vantage
+
+_log = logging.getLogger(__name__)
 
 _SOL_PACKET = 263
 _ADD_MEMBERSHIP = 1
@@ -126,6 +129,8 @@ def _exchange(interface: str, wires: list[socket.socket], conversation: Conversa
 
 
 def _send(interface: str, wire: socket.socket, frame: bytes) -> bool:
+    if _log.isEnabledFor(logging.DEBUG):
+        _log.debug("%s sends %s", interface, frame.hex())
     try:
         wire.send(frame)
     except OSError as error:
@@ -147,4 +152,6 @@ def _drain(interface: str, wires: list[socket.socket], conversation: Conversatio
             except OSError as error:
                 raise NoAccess(f"{interface} was lost while listening: {error.strerror}") from None
             if address[2] != socket.PACKET_OUTGOING:
+                if _log.isEnabledFor(logging.DEBUG):
+                    _log.debug("%s receives %s", interface, frame.hex())
                 conversation.receive(frame)

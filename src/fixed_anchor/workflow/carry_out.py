@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import os
 import time
 from collections.abc import Callable
@@ -28,6 +29,8 @@ from fixed_anchor.core.errors import (
 from fixed_anchor.core.findings import Acceptance, CheckResult
 from fixed_anchor.core.verification import AS_PLANNED, NOT_AS_PLANNED, VerifyResult
 from fixed_anchor.machines.session import session_peer
+
+_log = logging.getLogger(__name__)
 
 #: Seconds that a stack has after activation until its state is judged.
 PATIENCE = 20.0
@@ -147,6 +150,7 @@ def carry_out(target: Target, draft: Draft, terms: Terms, progress: Progress) ->
     verified: VerifyResult | None = None
     while True:
         now = target.status(number)
+        _log.debug("change %s of %s is %s, %s s left", number, target.name, now.state, now.left)
         progress(now, verified)
         if not now.is_open or now.state == states.STUCK:
             if now.state == states.CONFIRMED and draft.held:

@@ -25,11 +25,6 @@ def give_back_command(
     return (sys.executable, "-m", _MODULE, interface, mac, str(address), str(server), client_id or "-")
 
 
-def is_give_back(argv: tuple[str, ...]) -> bool:
-    """Whether a command is one of :func:`give_back_command`."""
-    return argv[1:3] == ("-m", _MODULE)
-
-
 def give_back(
     interface: str, mac: str, address: IPv4Address, server: IPv4Address, router: IPv4Address | None, client_id: str
 ) -> str:

@@ -18,9 +18,7 @@ DNS_TIMEOUT = 2.0
 DNS_TRIES = 3
 
 
-def ask(
-    vantage: AsksDns, resolver: IPAddress, name: str, kind: str, tries: int = DNS_TRIES
-) -> dns.message.Message | None:
+def ask(vantage: AsksDns, resolver: IPAddress, name: str, kind: str) -> dns.message.Message | None:
     """The answer to one question, ``None`` where none came. Forged and broken ones do not count."""
     import dns.exception
     import dns.message

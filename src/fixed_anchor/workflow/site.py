@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import logging
+
 from fixed_anchor import machines
 from fixed_anchor.core.addresses import IPNetwork
 from fixed_anchor.core.errors import InputError, located
@@ -13,6 +15,8 @@ from fixed_anchor.observe import kernel
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Vantage
+
+_log = logging.getLogger(__name__)
 
 
 class Site:
@@ -56,6 +60,7 @@ class Site:
             elif machine is self.here:
                 self._surveys[host.name] = self.here_survey()
             else:
+                _log.info("taking stock of %s", host.name)
                 self._surveys[host.name] = take_stock(machine)
         return self._surveys[host.name]
 

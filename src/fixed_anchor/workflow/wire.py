@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import time
 from collections.abc import Iterable
 from ipaddress import IPv4Address, IPv6Address
@@ -15,6 +16,8 @@ from fixed_anchor.packets.conversation import Conversation, HolderQuestion, Toge
 from fixed_anchor.packets.dhcp_questions import Answer, DhcpQuestions
 from fixed_anchor.packets.neighbour_probes import NeighbourProbes
 from fixed_anchor.vantages.protocol import Frames, NeighbourTable, Vantage
+
+_log = logging.getLogger(__name__)
 
 
 class Looked(msgspec.Struct, frozen=True):
@@ -38,6 +41,8 @@ def look(
     ARP probes. Raises :class:`NoAccess`.
     """
     wanted = list(dict.fromkeys(targets))
+    dhcp = " and for DHCP servers" if ask_dhcp else ""
+    _log.info("%s: asking for %d addresses%s", vantage.name, len(wanted), dhcp)
     if vantage.frames is not None:
         return _with_frames(vantage.frames, vantage.name, wanted, ask_dhcp, quickly, pattern)
     if vantage.table is not None:
