@@ -7,11 +7,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fixed_anchor.packets import dhcp, dhcp6, ipv6
+from fixed_anchor.packets import dhcp, ipv6
 from fixed_anchor.packets.arp import REPLY, REQUEST, Arp, probe_frame, reply_frame
 from fixed_anchor.packets.arp_probes import QUICKLY, ArpProbes
 from fixed_anchor.packets.conversation import Together
-from fixed_anchor.packets.dhcp_questions import Dhcp6Question, DhcpQuestions
+from fixed_anchor.packets.dhcp_questions import DhcpQuestions
 from fixed_anchor.packets.dhcp_release import Release
 from fixed_anchor.packets.echoes import Echoes
 from fixed_anchor.packets.ethernet import ETHERTYPE_ARP, ETHERTYPE_IPV6, Frame, PacketError
@@ -45,7 +45,7 @@ def test_ipv4_and_echo_round_trip(source, destination, data, identifier, sequenc
     assert checksum(packet.encode()[:20]) == 0
 
 
-@pytest.mark.parametrize("kind", [Frame, Arp, IPv4, Echo, IPv6, dhcp.Dhcp, dhcp6.Dhcp6])
+@pytest.mark.parametrize("kind", [Frame, Arp, IPv4, Echo, IPv6, dhcp.Dhcp])
 @given(data=st.binary(max_size=120))
 def test_arbitrary_bytes_raise_only_our_error(kind, data) -> None:
     try:
@@ -62,7 +62,6 @@ def conversations() -> list:
         Echoes(OWN, TARGET, OTHER, gateway),
         Echoes(OWN, TARGET6, OTHER, IPv6Address("2001:db8:7e:1::1")),
         DhcpQuestions(OWN, TARGET),
-        Dhcp6Question(OWN, LOCAL),
     ]
 
 
@@ -325,24 +324,6 @@ def test_options_overrunning_the_end() -> None:
         assert len(decoded.options) <= 8
     with pytest.raises(PacketError, match="overruns"):
         dhcp.Dhcp.decode(good[:240] + bytes([53, 200, 1]))
-
-
-def test_dhcpv6_information() -> None:
-    question = Dhcp6Question(OWN, LOCAL)
-    sent = next(iter(question.sends())).frame
-    packet = IPv6.decode(Frame.decode(sent).payload)
-    assert str(packet.destination) == "ff02::1:2"
-    asked = dhcp6.Dhcp6.decode(Udp.decode(packet).payload)
-    assert asked == question.request
-    server = ipv6.link_local_of(OTHER)
-    for transaction in (asked.transaction ^ 1, asked.transaction):
-        said = {dhcp6.SERVER_ID: b"\0\3", dhcp6.DNS_SERVERS: TARGET6.packed, dhcp6.DOMAIN_LIST: b"\x07example\0"}
-        reply = dhcp6.Dhcp6(dhcp6.REPLY, transaction, said)
-        head = IPv6(server, LOCAL, 17, b"")
-        whole = IPv6(server, LOCAL, 17, Udp(547, 546, reply.encode()).encode6(head))
-        question.receive(Frame(OWN, OTHER, ETHERTYPE_IPV6, whole.encode()).encode())
-    assert question.answers == {server: reply}
-    assert (reply.resolvers, reply.search) == ((TARGET6,), ("example",))
 
 
 def test_conversations_together() -> None:
