@@ -62,8 +62,8 @@ def test_what_is_for_the_whole_host_is_loaded_before_the_interfaces(tmp_path: Pa
 def test_the_old_address_is_held_and_goes_as_its_daemon_needs_it(tmp_path: Path) -> None:
     machine = Debian(one_link("203.0.113.107/24"), {INTERFACES: ON_LEASE}, STUB)
     draft = drafted(tmp_path, machine, "[]", frozenset({LEASED}))
-    assert [(h.interface, str(h.address)) for h in draft.held] == [("eth0", "203.0.113.107/32")]
-    assert draft.content.held == ("address 203.0.113.107/32 fixed on eth0",)
+    assert [(h.interface, str(h.address)) for h in draft.grace] == [("eth0", "203.0.113.107/32")]
+    assert draft.content.grace_facts == ("address 203.0.113.107/32 fixed on eth0",)
     assert "203.0.113.107" not in dict(draft.content.finals)[INTERFACES]
     # What runs where the drop sticks is ifupdown's own: `ifup` alone would do nothing.
     down = ("ifdown", "--force", "eth0")
@@ -75,7 +75,7 @@ def test_nothing_is_held_where_the_two_states_write_different_files(tmp_path: Pa
     """The files say it already, and only holding the leased address would edit one."""
     machine = Debian(one_link("203.0.113.107/24"), {INTERFACES: FIXED}, STUB)
     draft = drafted(tmp_path, machine, "[]", frozenset({LEASED}))
-    assert draft.held == ()
+    assert draft.grace == ()
     assert draft.content.is_empty
 
 
@@ -89,9 +89,9 @@ def test_a_file_that_only_one_state_deletes_cannot_be_brought_back(deleted: bool
     old, new = FileText(INTERFACES, ON_LEASE), FileText(INTERFACES, FIXED)
     more = (FileEdit("/etc/network/interfaces.d/x", FileText("/etc/network/interfaces.d/x", ""), None),)
     final = Stage((FileEdit(INTERFACES, old, new), *(more if deleted else ())), {"eth0": found.declared})
-    beside = msgspec.structs.replace(found.declared, addresses=found.link.held)
+    beside = msgspec.structs.replace(found.declared, addresses=found.link.in_kernel)
     waiting = Stage((FileEdit(INTERFACES, old, new), *more), {"eth0": beside})
-    assert bool(assemble("tide-db", machine, survey, final, waiting).held) == deleted
+    assert bool(assemble("tide-db", machine, survey, final, waiting).grace) == deleted
 
 
 def two_links() -> tuple[Told, HostSurvey]:

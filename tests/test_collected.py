@@ -77,7 +77,7 @@ def test_what_was_collected_is_a_machine(tmp_path: Path) -> None:
     assert machine.link_target("/etc/resolv.conf") == "../run/systemd/resolve/stub-resolv.conf"
     assert machine.run(("resolvectl", "dns", "eth0")).status == 127
     assert not machine.run(("rm", "-rf", "/")).known
-    with pytest.raises(InputError, match="tide-db is known here only from what was collected"):
+    with pytest.raises(InputError, match="tide-db is here only as a collection"):
         machine.put("/etc/x", b"")
     eth0 = take_stock(machine).interface("eth0")
     assert eth0 is not None

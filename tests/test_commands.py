@@ -196,7 +196,7 @@ def test_draft_writes_elsewhere(site: Path) -> None:
         ("segment: labs", "segment: attic", "there is no segment 'attic'"),
         ("reach: standin:station.yaml/kelp-files", "reach: standin:station.yaml/kelp", "the station has no host kelp"),
         ("reach: standin:station.yaml/kelp-files", "reach: ssh://kelp", "hosts over ssh are not supported yet"),
-        ("reach: standin:station.yaml/kelp-files", "reach: tree:nowhere", "this is no folder"),
+        ("reach: standin:station.yaml/kelp-files", "reach: tree:nowhere", "this is not a folder"),
     ],
 )
 def test_broken_plans(site: Path, old: str, new: str, said: str) -> None:
@@ -222,14 +222,14 @@ def test_broken_plans(site: Path, old: str, new: str, said: str) -> None:
         (("propose", "--pick", "--source", "nonsense:x", "-o", "x"), 2, "is no source"),
         (("probe", "203.0.113.300"), 2, "octet 4 is 300"),
         (("probe", "203.0.113.0/24"), 2, "without a prefix"),
-        (("draft", "plan.yaml", "--runbook"), 1, "no runbook is made while a blocker stands"),
-        (("survey", "--root", "nowhere"), 2, "this is no folder"),
+        (("draft", "plan.yaml", "--runbook"), 1, "a runbook cannot be made while there is a blocker"),
+        (("survey", "--root", "nowhere"), 2, "this is not a folder"),
         (("cutover", "plan.yaml"), 2, "Name one with --host"),
         (("cutover", "plan.yaml", "--host", "tide-db", "--accept", "no-such"), 2, "not the code of a finding"),
         (("cutover", "plan.yaml", "--host", "tide-db", "--confirm-within", "1"), 2, "5<=x<=86400"),
         ((*STATE, "confirm"), 7, "no change is open"),
         ((*STATE, "restore"), 2, "no change to restore"),
-        (("confirm", "x/../y"), 2, "is no change"),
+        (("confirm", "x/../y"), 2, "is not the number of a change"),
         (("nonsense",), 2, "No such command"),
     ],
 )

@@ -95,7 +95,7 @@ def lay(root: Path, shell: str) -> tuple[Scene, Path]:
     # What is held beside the new state ends in `committing`, by a second writing of the first file.
     steps = msgspec.structs.replace(steps, drop=(("true",),), commit=(("true",),))
     return scene, scene.lay(
-        edits, steps, within=60, finals={"a": FINAL}, held=("address 203.0.113.100/32 fixed on lo",)
+        edits, steps, within=60, finals={"a": FINAL}, grace_facts=("address 203.0.113.100/32 fixed on lo",)
     )
 
 

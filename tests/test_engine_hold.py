@@ -23,7 +23,7 @@ def waiting(scene: Scene, **words: object) -> Path:
     tell.write_text(f'#!/bin/sh\necho "$1" >>{scene.root}/ran\n')
     tell.chmod(0o755)
     steps = Steps(**{phase: ((str(tell), phase),) for phase in ("activate", "drop", "commit", "reload")})
-    change = scene.lay(EDIT, steps, finals={"a": FINAL}, held=(HELD,), **words)
+    change = scene.lay(EDIT, steps, finals={"a": FINAL}, grace_facts=(HELD,), **words)
     assert scene.verb("start", change).returncode == 0
     scene.wait(change, "waiting")
     return change
@@ -87,7 +87,7 @@ def test_confirming_over_the_address_that_goes(real: Scene, address: str, refuse
     done = real.verb("confirm", change, "somebody", **session)
     assert done.returncode == (1 if refused else 0), done.stderr
     if refused:
-        assert "it proves nothing" in done.stderr
+        assert "it does not prove that the new one works" in done.stderr
         assert real.state(change) == "waiting"
         assert "refused: confirming from a session on 203.0.113.100" in real.log(change)
         assert real.verb("confirm", change, "somebody", "over-old", **session).returncode == 0

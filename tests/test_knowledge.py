@@ -24,7 +24,7 @@ from fixed_anchor.core.errors import InputError, Refused
 from fixed_anchor.core.findings import CheckResult
 from fixed_anchor.core.knowledge import Knowledge, Unread
 from fixed_anchor.core.plan import Plan
-from fixed_anchor.core.rules.knowledge import free_addresses, knowledge_findings, segment_findings, source_findings
+from fixed_anchor.core.rules.spoken_for import free_addresses, knowledge_findings, segment_findings, source_findings
 from fixed_anchor.core.rules.wire import DhcpServerSeen, server_findings
 from fixed_anchor.planfile.reader import plan_from_text
 from fixed_anchor.vantages.nowhere import Nowhere
@@ -255,7 +255,7 @@ def test_the_pick_is_next_to_its_likes() -> None:
     picked = pick(known, segment, "tide-db", parse_address("203.0.113.131"), Nowhere("no vantage"))
     assert str(picked.address) == "203.0.113.61"
     assert any("next to tide-db2 (203.0.113.60)" in r for r in picked.reasons)
-    assert any("the wire was not asked: no vantage" in r for r in picked.reasons)
+    assert any("not probed: no vantage" in r for r in picked.reasons)
     full = Knowledge(made, [server("203.0.113.0/24")], now=NOW)
     with pytest.raises(Refused, match="no free address"):
         pick(full, segment, "tide-db", parse_address("203.0.113.131"), Nowhere("no vantage"))
@@ -292,5 +292,5 @@ def test_carried_evidence_says_the_same(tmp_path: Path) -> None:
         {**document, "format": 2},
     ):
         file.write_text(json.dumps(wrong))
-        with pytest.raises(InputError, match="no evidence of format 1"):
+        with pytest.raises(InputError, match="not evidence in format 1"):
             evidence.load(file, 0)

@@ -26,9 +26,9 @@ from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Vantage
 from fixed_anchor.workflow.check import check
 from fixed_anchor.workflow.draft import draft
+from fixed_anchor.workflow.look import look
 from fixed_anchor.workflow.site import Site
 from fixed_anchor.workflow.verify import verify
-from fixed_anchor.workflow.wire import look
 from tests.machines import Told, one_link
 from tests.test_collected import DOCUMENT
 

@@ -10,8 +10,8 @@ from fixed_anchor.core.findings import Acceptance, CheckResult, finding, verdict
 from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.core.plan import Plan
 from fixed_anchor.core.rules.host import host_findings, host_of_machine
-from fixed_anchor.core.rules.knowledge import knowledge_findings
 from fixed_anchor.core.rules.plan import plan_findings
+from fixed_anchor.core.rules.spoken_for import knowledge_findings
 from fixed_anchor.core.rules.wire import Holder, WireAnswer, wire_findings
 from fixed_anchor.core.survey import FoundAddress, HostSurvey, SurveyedInterface
 from fixed_anchor.planfile.reader import plan_from_text
@@ -204,7 +204,7 @@ def test_verdicts_and_acceptance() -> None:
         refuse_unless_accepted(CheckResult((blocker,)), (wrong,))
     right = Acceptance("gateway-silent", "203.0.113.1", "test")
     assert refuse_unless_accepted(CheckResult((blocker, note)), (right,)) == [right]
-    with pytest.raises(InputError, match="no such finding"):
+    with pytest.raises(InputError, match="the check did not find this"):
         refuse_unless_accepted(CheckResult((note,)), (right,))
 
 

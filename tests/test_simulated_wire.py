@@ -18,9 +18,9 @@ from fixed_anchor.standins.machine import reach
 from fixed_anchor.standins.station import read_station
 from fixed_anchor.standins.vantage import SimulatedVantage
 from fixed_anchor.workflow import names
+from fixed_anchor.workflow.look import look
 from fixed_anchor.workflow.probe import probe
 from fixed_anchor.workflow.site import own_vantage
-from fixed_anchor.workflow.wire import look
 
 STATION = """\
 station: 1

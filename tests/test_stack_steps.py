@@ -37,7 +37,7 @@ PLAIN_DOWN = "ifdown eth0"
 
 CLIENT = msgspec.structs.replace(
     LINK,
-    held=(parse_interface_address("203.0.113.107/24"),),
+    in_kernel=(parse_interface_address("203.0.113.107/24"),),
     leased=(parse_interface_address("203.0.113.107/24"),),
     client="dhclient",
 )

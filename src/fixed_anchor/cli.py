@@ -72,6 +72,7 @@ class LazyGroup(click.Group):
 )
 @click.pass_context
 def cli(ctx: click.Context, color: str, log_level: str, state_dir: str | None) -> None:
+    """The group: it only notes the global options for the subcommand."""
     _told["log_level"] = log_level
     ctx.obj = {"color": color, "log_level": log_level, "state_dir": state_dir}
 

@@ -22,7 +22,7 @@ ASK = """\
 import json, sys
 from ipaddress import IPv4Address
 from fixed_anchor.vantages.raw import RawVantage
-from fixed_anchor.workflow.wire import look
+from fixed_anchor.workflow.look import look
 own = IPv4Address(sys.argv[2]) if len(sys.argv) > 2 else None
 looked = look(RawVantage("eth0", sys.argv[1], own), [], ask_dhcp=True)
 print(json.dumps([{k: str(getattr(s, k)) for k in s.__struct_fields__} for s in looked.servers]))

@@ -59,7 +59,7 @@ def test_with_grace_the_session_lives_until_the_decision(host: LabHost, segment:
     assert refused.returncode == 1, refused.stdout + refused.stderr
     assert "the address that goes" in refused.stderr
     assert "--over-old-address" in refused.stderr
-    assert f"held until then: address {old}/32 fixed on eth0" in admin.tool(ANOTHER, "status").stdout
+    assert f"stays until then: address {old}/32 fixed on eth0" in admin.tool(ANOTHER, "status").stdout
     time.sleep(2)
     print(f"longest wait for an echo until the decision: {echo.longest * 1000:.0f} ms")
     assert echo.longest < 1

@@ -12,8 +12,8 @@ from fixed_anchor.core.addresses import IPInterface
 from fixed_anchor.core.config import InterfaceConfig
 
 
-class Held(msgspec.Struct, frozen=True):
-    """An old address that is held beside the new ones until the change is decided."""
+class GraceAddress(msgspec.Struct, frozen=True):
+    """An old address that stays beside the new ones until the change is decided."""
 
     interface: str
     address: IPInterface
@@ -23,7 +23,7 @@ class Draft(msgspec.Struct, frozen=True):
     """A change as it is drafted for one target: its content, and the configurations that it declares.
 
     ``wanted`` is what is declared in the end, ``waiting`` what is until the decision, where old
-    addresses are ``held``. ``stack`` names what carries it out, for people.
+    addresses have their ``grace``. ``stack`` names what carries it out, for people.
     """
 
     host: str
@@ -31,7 +31,7 @@ class Draft(msgspec.Struct, frozen=True):
     wanted: tuple[InterfaceConfig, ...]
     content: Content
     waiting: tuple[InterfaceConfig, ...]
-    held: tuple[Held, ...] = ()
+    grace: tuple[GraceAddress, ...] = ()
     hostname: str | None = None
 
     @property
@@ -58,7 +58,7 @@ class ChangeStatus(msgspec.Struct, frozen=True):
     """What the engine says of one change.
 
     ``state`` is a key of :data:`~fixed_anchor.change.states.STATES`. ``left`` is the number of
-    seconds until the deadline, ``None`` before activation. ``held`` are facts that end with the
+    seconds until the deadline, ``None`` before activation. ``grace_facts`` are those that end with the
     decision: old addresses.
     """
 
@@ -70,10 +70,11 @@ class ChangeStatus(msgspec.Struct, frozen=True):
     decision: str | None = None
     verdict: str | None = None
     rolled_back_at_boot: bool = False
-    held: tuple[str, ...] = ()
+    grace_facts: tuple[str, ...] = ()
 
     @property
     def is_open(self) -> bool:
+        """Whether it is still to be decided or carried out; one that is stuck is open."""
         return self.state not in states.FINAL
 
 

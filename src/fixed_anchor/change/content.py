@@ -16,8 +16,8 @@ class FileContent(msgspec.Struct, frozen=True):
     """Edits of files, and the steps around them.
 
     ``interfaces`` are those whose state must come back when the change is rolled back. Where old
-    addresses are held until the decision, ``edits`` are the files with them, ``finals`` the texts
-    without, by path; ``held`` are the facts that then end, as the engine observes them.
+    addresses stay until the decision, ``edits`` are the files with them, ``finals`` the texts
+    without, by path; ``grace_facts`` are those that then end, as the engine observes them.
     ``expect`` are the facts that the engine's own small checks ask for.
     """
 
@@ -25,7 +25,7 @@ class FileContent(msgspec.Struct, frozen=True):
     edits: tuple[FileEdit, ...]
     steps: Steps = Steps()
     finals: tuple[tuple[str, str], ...] = ()
-    held: tuple[str, ...] = ()
+    grace_facts: tuple[str, ...] = ()
     expect: tuple[str, ...] = ()
 
     @property

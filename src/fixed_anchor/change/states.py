@@ -52,6 +52,7 @@ class State(msgspec.Struct, frozen=True):
 
     @property
     def is_final(self) -> bool:
+        """Whether nothing moves a change from here any more."""
         return not (self.by_guard or self.by_request)
 
 
@@ -100,7 +101,7 @@ _ROWS = (
     ),
     State(
         COMMITTING,
-        "decided: it is kept; what was held goes, the lease is given back",
+        "decided: it is kept; the old address goes, its lease is given back",
         by_guard=(COMMITTING, CONFIRMED),
         at_boot=(CONFIRMED,),
         after_power_cut="finished",

@@ -22,8 +22,8 @@ EXIT_OF = {"clear": EXIT_DONE, "blocked": EXIT_AGAINST, "undetermined": EXIT_UND
 @PLAN
 @HOSTS
 @POOLS
-@click.option("--no-wire", is_flag=True, help="Send no packets; every address then stays undetermined.")
-@click.option("--evidence", type=click.Path(dir_okay=False), help="Save the evidence, to be taken along to a host.")
+@click.option("--no-wire", is_flag=True, help="Send no packets; every address is then undetermined.")
+@click.option("--evidence", type=click.Path(dir_okay=False), help="Save the evidence, to carry it to a host.")
 @JSON
 @click.pass_context
 def command(
@@ -36,13 +36,13 @@ def command(
     as_json: bool,
 ) -> None:
     app = App(ctx)
-    with paused(), app.status("checking" if no_wire else "asking the wire, this takes some 7 seconds"):
+    with paused(), app.status("checking" if no_wire else "probing the segment, about 7 s"):
         site = app.site(plan)
         checked = check_with_knowledge(site, hosts, pools, wire=not no_wire)
     result = checked.result
     if evidence is not None:
         save(Path(evidence), site.plan, result, checked.known, int(time.time()))
-        app.err.print(f"wrote {evidence}; it is of use to: fixed-anchor cutover {plan} --evidence {evidence}")
+        app.err.print(f"wrote {evidence}; use it with: fixed-anchor cutover {plan} --evidence {evidence}")
     if as_json:
         click.echo(as_text(check_document(result)))
     else:

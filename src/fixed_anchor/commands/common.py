@@ -56,6 +56,7 @@ class App:
         return self.err.status(text) if sys.stderr.isatty() else contextlib.nullcontext()
 
     def here(self) -> Here:
+        """This machine, with the state folder of ``--state-dir``."""
         return Here(str(Path(self.state_dir or STATE_DIR).absolute()))
 
     def machine(self) -> Machine:
@@ -68,6 +69,7 @@ class App:
         return LinuxHost(self.machine())
 
     def site(self, plan: str) -> Site:
+        """The plan in the file ``plan``, and what is reached of it. Raises ``InputError``."""
         return Site(read_plan(Path(plan)), self.here())
 
     def command_for(self, machine: Machine, words: str) -> str:
@@ -80,12 +82,14 @@ def addresses_to_hold(grace: bool | None, machine: Machine, survey: HostSurvey) 
     if grace is False:
         return frozenset()
     if grace:
-        return frozenset(a.ip for i in survey.interfaces for a in i.link.held)
+        return frozenset(a.ip for i in survey.interfaces for a in i.link.in_kernel)
     session = machine.session()
     return frozenset() if session is None else frozenset((session,))
 
 
 class RangeType(click.ParamType[AddressRange]):
+    """``FIRST-LAST``, as an :class:`~fixed_anchor.core.addresses.AddressRange`."""
+
     name = "range"
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> AddressRange:
@@ -98,6 +102,8 @@ class RangeType(click.ParamType[AddressRange]):
 
 
 class AcceptType(click.ParamType[tuple[str, str | None]]):
+    """``CODE[:ADDRESS]``, as a pair; the address is ``None`` where none is named."""
+
     name = "code[:address]"
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> tuple[str, str | None]:
@@ -140,7 +146,7 @@ CONFIRM_WITHIN = click.option(
 GRACE = click.option(
     "--grace/--no-grace",
     default=None,
-    help="Hold the old address beside the new one until the decision; by default where your session rides on it.",
+    help="Keep the old address beside the new one until the change is decided; by default if your session uses it.",
 )
 UNATTENDED = click.option(
     "--unattended", is_flag=True, help="Confirm by itself if, and only if, every required check passed."

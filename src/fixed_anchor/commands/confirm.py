@@ -11,18 +11,18 @@ from fixed_anchor.core.errors import ChangeOpen, Refused
 from fixed_anchor.workflow.carry_out import who
 
 
-@click.command(help="Keep the open change, for good; or with --more-time put its end off.")
+@click.command(help="Keep the open change; with --more-time, postpone its automatic rollback instead.")
 @click.argument("change", required=False)
 @click.option(
     "--more-time",
     type=click.IntRange(1, 86400),
     metavar="SECONDS",
-    help="Do not decide yet: put the end of the wait off by this much.",
+    help="Postpone the automatic rollback by this much instead of deciding.",
 )
 @click.option(
     "--over-old-address",
     is_flag=True,
-    help="Let a session on the address that goes count. It proves nothing of the new one.",
+    help="Confirm although your session still uses the old address; that does not prove that the new one works.",
 )
 @click.pass_context
 def command(ctx: click.Context, change: str | None, more_time: int | None, over_old_address: bool) -> None:
@@ -42,6 +42,6 @@ def command(ctx: click.Context, change: str | None, more_time: int | None, over_
         target.decide(number, states.KEEP, who(), over_old_address)
     except Refused as refused:
         words = app.command_for(target.machine, f"confirm {number} --over-old-address")
-        raise Refused(refused.what, remedy=f"only if there is no other way: {words}") from None
+        raise Refused(refused.what, remedy=f"override it if there is no other way: {words}") from None
     back = app.command_for(target.machine, f"restore {number}")
     app.out.print(f"change {number}: {states.CONFIRMED}   to go back: {back}", soft_wrap=True)

@@ -32,7 +32,7 @@ from fixed_anchor.workflow.verify import verify
 
 @click.command(help="Check, save, write, bring into force, verify, and wait for confirmation; else roll it all back.")
 @PLAN
-@click.option("--host", help="Which host of the plan this is, or which stand-in to change.")
+@click.option("--host", help="The host of the plan to change; needed where the plan reaches it.")
 @POOLS
 @CONFIRM_WITHIN
 @GRACE
@@ -42,8 +42,8 @@ from fixed_anchor.workflow.verify import verify
     type=click.Path(dir_okay=False),
     help="Evidence saved by `check`, for sources that this host cannot see; the wire is looked at afresh.",
 )
-@click.option("--accept", "accepted", multiple=True, type=AcceptType(), help="Let this finding pass; repeatable.")
-@click.option("--because", metavar="TEXT", help="Why it is let pass; kept with the change.")
+@click.option("--accept", "accepted", multiple=True, type=AcceptType(), help="Override this finding; repeatable.")
+@click.option("--because", metavar="TEXT", help="Why you override it; kept with the change.")
 @click.pass_context
 def command(
     ctx: click.Context,
@@ -79,7 +79,7 @@ def command(
     carried = load(Path(evidence), int(time.time())) if evidence is not None else None
     if carried is not None:
         app.out.print(f"evidence of {evidence}: {carried.age(int(time.time()))}; the wire is looked at afresh")
-    with app.status("asking the wire, this takes some 7 seconds"):
+    with app.status("probing the segment, about 7 s"):
         result = check(site, (planned.name,), pools, carried=carried.claims if carried else None)
     show_findings(app.out, result.findings)
     app.out.print(verdict_line(plan, result))
@@ -88,7 +88,7 @@ def command(
         verified = verify(site, (planned.name,))
         if verified.verdict == "as planned":
             show_verify(app.out, verified)
-            app.out.print("the files say so already, and it is in force: nothing was changed")
+            app.out.print("nothing to do: the files declare this already, and it is in force")
             return
     show_draft(app.out, [drafted])
     notes = about("cutover", plan, drafted, used)

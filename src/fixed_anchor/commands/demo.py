@@ -83,6 +83,7 @@ class Walk:
         self.out.file.flush()
 
     def show(self, said: str, words: str) -> None:
+        """Shows what is ``said`` and the command ``words``, and runs that."""
         self._announce(said, words)
         subprocess.run(self._argv(words), cwd=self.folder, check=False)
 

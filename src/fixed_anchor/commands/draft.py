@@ -78,11 +78,11 @@ def _write_runbooks(
     blockers = [f for f in checked.findings if f.stops and not f.undetermined]
     if blockers:
         show_findings(app.out, tuple(blockers))
-        raise Refused("no runbook is made while a blocker stands", remedy="see the findings above")
+        raise Refused("a runbook cannot be made while there is a blocker", remedy="see the findings above")
     for made in drafts:
         survey = site.survey(site.plan.hosts[made.host])
         if survey is None or not made.content.edits:
-            app.err.print(f"{made.host}: the files say so already; no runbook is needed")
+            app.err.print(f"{made.host}: nothing to do: the files declare this already, so there is no runbook")
             continue
         open_questions = tuple(f for f in checked.findings if f.undetermined and f.host in (None, made.host))
         target = Path(folder) / f"{made.host}-runbook.sh"

@@ -11,6 +11,7 @@ class _Printable(logging.Formatter):
     """Lines without control characters: much of what is logged came from a host or the network."""
 
     def format(self, record: logging.LogRecord) -> str:
+        """A line for one record."""
         return printable(super().format(record))
 
 

@@ -17,6 +17,8 @@ EXIT_OF = {"free": EXIT_DONE, "taken": EXIT_AGAINST, "undetermined": EXIT_UNDETE
 
 
 class AddressType(click.ParamType[IPAddress]):
+    """One IP address, without a prefix."""
+
     name = "address"
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> IPAddress:
@@ -33,7 +35,7 @@ class AddressType(click.ParamType[IPAddress]):
 @click.pass_context
 def command(ctx: click.Context, addresses: tuple[IPAddress, ...], interface: str | None, as_json: bool) -> None:
     app = App(ctx)
-    with app.status("asking the wire, this takes some 7 seconds"):
+    with app.status("probing the segment, about 7 s"):
         result = probe(app.machine(), addresses, interface)
     if as_json:
         click.echo(as_text(probe_document(result)))

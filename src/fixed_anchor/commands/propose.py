@@ -34,6 +34,8 @@ def _address(ctx: click.Context, param: click.Parameter, value: str | None) -> I
 
 
 class SourceType(click.ParamType[tuple[str, str]]):
+    """``KIND:PATH``, as a pair."""
+
     name = "kind:path"
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> tuple[str, str]:
@@ -85,7 +87,7 @@ def command(
     if no_pool and pools:
         raise click.UsageError("--pool and --no-pool exclude each other")
     if output != "-" and Path(output).exists() and not replace:
-        raise InputError("the file exists, and is not overwritten", file=output, remedy="say --replace if it shall be")
+        raise InputError("the file exists already", file=output, remedy="overwrite it with --replace")
     machine = app.machine()
     collected = survey_file is not None and _is_collection(survey_file)
     if survey_file is None:
@@ -100,12 +102,12 @@ def command(
     try:
         proposed = with_site(propose(survey, interface, at, known), site, sources, folder)
     except (KeyError, TypeError, ValueError) as error:
-        raise InputError(f"this is no survey of format 1 ({error})", file=survey_file) from None
+        raise InputError(f"this is not a survey in format 1 ({error})", file=survey_file) from None
     if pick:
         vantage: Vantage = Nowhere(f"the survey {survey_file} is of another machine")
         if survey_file is None:
             vantage = own_vantage(machine, take_stock(machine), proposed.interface)
-        with app.status("asking the wire, this takes some 7 seconds"):
+        with app.status("probing the segment, about 7 s"):
             proposed = with_pick(proposed, site, folder, vantage)
         app.err.print(f"picked {proposed.hold[0]}:", style="bold")
         for reason in proposed.reasons:
@@ -137,5 +139,5 @@ def _read_survey(path: str) -> dict[str, Any]:
     except ValueError:
         raise InputError("this is not JSON", file=path, expected="what `survey --json` prints") from None
     if not isinstance(survey, dict) or survey.get("format") != 1:
-        raise InputError("this is no survey of format 1", file=path, expected="what `survey --json` prints")
+        raise InputError("this is not a survey in format 1", file=path, expected="what `survey --json` prints")
     return survey

@@ -15,7 +15,7 @@ from fixed_anchor.workflow.linux_host import LinuxHost
 from fixed_anchor.workflow.restore import later_ones
 
 
-@click.command(help="Roll the open change back at once; or bring a confirmed change's former files back, guarded.")
+@click.command(help="Roll the open change back now; without one, go back behind a confirmed change, guarded.")
 @click.argument("change", required=False)
 @CONFIRM_WITHIN
 @GRACE
@@ -37,7 +37,7 @@ def command(ctx: click.Context, change: str | None, confirm_within: int, grace: 
         return
     later = later_ones(target.machine, number)
     if later:
-        app.out.print(f"going back behind change {number} undoes the later ones too: {', '.join(later)}")
+        app.out.print(f"restoring change {number} also undoes the later changes: {', '.join(later)}")
     drafted = target.restore_draft(number, addresses_to_hold(grace, target.machine, target.survey()))
     show_draft(app.out, [drafted])
     notes = about("restore", None, drafted, [])

@@ -30,8 +30,8 @@ def command(ctx: click.Context, as_json: bool) -> None:
         known = target.numbers()
         if known:
             last = target.status(known[-1])
-            at_boot = " at boot; the network has not been looked at since" if last.rolled_back_at_boot else ""
-            app.out.print(f"the last one, {last.number} on {last.interface}, is {states.shown(last.state)}{at_boot}")
+            at_boot = " at boot; nothing has verified the network since" if last.rolled_back_at_boot else ""
+            app.out.print(f"the last change, {last.number} on {last.interface}, is {states.shown(last.state)}{at_boot}")
     else:
         line = Text(f"change {status.number} on {status.interface}: ")
         line.append(states.shown(status.state), style=STYLES.get(status.state, "bold"))
@@ -45,10 +45,16 @@ def command(ctx: click.Context, as_json: bool) -> None:
             app.out.print(f"  verification: {status.verdict}")
         if status.state == states.WAITING and ends:
             app.out.print(f"  {countdown(status)}")
-        for fact in status.held:
-            app.out.print(f"  held until then: {printable(fact)}")
+        for fact in status.grace_facts:
+            app.out.print(f"  stays until then: {printable(fact)}")
         if not status.guard_alive:
-            app.out.print("  the guard is not running; it is started again by `restore`", style="bold yellow")
+            # `restore` starts a guard that carries the decision out.
+            back = app.command_for(machine, f"restore {status.number}")
+            app.out.print(
+                f"  no guard is running: nothing would roll this change back by itself. Type: {back}",
+                style="bold yellow",
+                soft_wrap=True,
+            )
         keep = app.command_for(machine, f"confirm {status.number}")
         app.out.print(f"  keep it:    {keep}", soft_wrap=True)
         app.out.print(f"  more time:  {keep} --more-time 600", soft_wrap=True)

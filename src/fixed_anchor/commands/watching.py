@@ -66,8 +66,8 @@ class Watcher:
             keep = self.app.command_for(self.machine, f"confirm {status.number}")
             back = self.app.command_for(self.machine, f"restore {status.number}")
             self.out.print(Text(f"change {status.number} is in force: {text}.", style="bold"))
-            for fact in status.held:
-                self.out.print(f"  held until then as well:      {printable(fact)}")
+            for fact in status.grace_facts:
+                self.out.print(f"  stays until then as well:     {printable(fact)}")
             self.out.print(f"  keep it, from a new session:  {keep}", soft_wrap=True)
             self.out.print(f"  more time:                    {keep} --more-time 600", soft_wrap=True)
             self.out.print(f"  go back at once:              {back}", soft_wrap=True)
@@ -78,6 +78,7 @@ class Watcher:
             self._countdown.update(text)
 
     def stop(self) -> None:
+        """Ends the countdown on the terminal."""
         if self._countdown is not None:
             self._countdown.stop()
 
@@ -110,7 +111,7 @@ def watch(app: App, target: LinuxHost, draft: Draft, terms: Terms) -> int:
         return EXIT_INTERRUPTED
     finally:
         watcher.stop()
-    if outcome.verified is not None and outcome.state == states.CONFIRMED and draft.held:
+    if outcome.verified is not None and outcome.state == states.CONFIRMED and draft.grace:
         app.out.print("the old address has gone; looked at once more:")
         show_verify(app.out, outcome.verified)
     say_outcome(app, target, outcome)
@@ -118,6 +119,7 @@ def watch(app: App, target: LinuxHost, draft: Draft, terms: Terms) -> int:
 
 
 def say_outcome(app: App, target: LinuxHost, outcome: Outcome) -> None:
+    """Prints how a change ended, and what to type next."""
     number = outcome.number
     line = Text(f"change {number}: ").append(outcome.state, style=STYLES.get(outcome.state, "bold"))
     if outcome.state == states.CONFIRMED:

@@ -195,6 +195,7 @@ class AddressRange(msgspec.Struct, frozen=True, order=True):
 
     @property
     def ends(self) -> tuple[IPAddress, IPAddress]:
+        """First and last address."""
         make: type[IPv4Address] | type[IPv6Address] = IPv4Address if self.version == 4 else IPv6Address
         return make(self.first), make(self.last)
 

@@ -13,7 +13,7 @@ WARNING = "warning"
 NOTE = "note"
 
 
-class Entry(msgspec.Struct, frozen=True):
+class FindingKind(msgspec.Struct, frozen=True):
     """One kind of finding.
 
     ``undetermined`` marks those that say that something could not be looked at.
@@ -38,7 +38,7 @@ _ROWS: tuple[tuple[str, str, str, str, str, str], ...] = (
         "plan",
         _B,
         "the address lies in no subnet of its segment",
-        "A host with an address outside its subnet cannot reach its gateway, nor its neighbours it.",
+        "A host with an address outside its subnet cannot reach its gateway, and its neighbours cannot reach it.",
         "Take an address of the segment's subnet, or put the interface on the right segment.",
     ),
     (
@@ -62,7 +62,7 @@ _ROWS: tuple[tuple[str, str, str, str, str, str], ...] = (
         "plan",
         _B,
         "the address is the gateway's",
-        "Two owners of the gateway's address cut the whole segment off, by turns.",
+        "Two machines with the gateway's address cut the whole segment off, in turns.",
         "Take another address; the gateway keeps its own.",
     ),
     (
@@ -86,7 +86,7 @@ _ROWS: tuple[tuple[str, str, str, str, str, str], ...] = (
         "plan",
         _W,
         "no default route would be left",
-        "Without one, only the own subnet is reached.",
+        "Without one, the host reaches its own subnet only.",
         "Name a gateway for the segment, or say `gateway: none` on purpose.",
     ),
     (
@@ -117,7 +117,7 @@ _ROWS: tuple[tuple[str, str, str, str, str, str], ...] = (
         "bad-hostname",
         "plan",
         _B,
-        "the hostname is not one",
+        "the hostname is not valid",
         "Host names are letters, digits and hyphens (RFC 1123, 2.1), at most 63 a label.",
         "Correct the name.",
     ),
@@ -229,7 +229,7 @@ _ROWS: tuple[tuple[str, str, str, str, str, str], ...] = (
         "pool-unknown",
         "knowledge",
         _N,
-        "nothing is known of the segment's DHCP pools",
+        "the segment's DHCP pools are not known",
         "Without them nobody can say that the address will not be leased to someone else.",
         "Say it with `--pool RANGE`, with `pools:` in the plan (`[]` says: no DHCP server), or with a source.",
     ),
@@ -334,7 +334,7 @@ _ROWS: tuple[tuple[str, str, str, str, str, str], ...] = (
         "host",
         _W,
         "the link is down",
-        "Nothing can be proven over it.",
+        "Nothing can be verified over a link that is down.",
         "Look at the cable, the switch port, or the virtual switch.",
     ),
     (
@@ -445,4 +445,4 @@ _ROWS: tuple[tuple[str, str, str, str, str, str], ...] = (
 
 _UNDETERMINED = frozenset({"pool-unknown", "source-unreadable", "not-probed", "root-unclear"})
 
-CATALOGUE: dict[str, Entry] = {row[0]: Entry(*row, undetermined=row[0] in _UNDETERMINED) for row in _ROWS}
+CATALOGUE: dict[str, FindingKind] = {row[0]: FindingKind(*row, undetermined=row[0] in _UNDETERMINED) for row in _ROWS}

@@ -101,12 +101,15 @@ class LeaseList:
         return iter(self._by_key.values())
 
     def keys(self) -> Iterable[int]:
+        """The addresses that have a lease, as the numbers of :func:`address_key`."""
         return self._by_key
 
     def at(self, key: int) -> LeaseClaim | None:
+        """The lease of the address with that number, ``None`` where there is none."""
         return self._by_key.get(key)
 
     def held(self, now: int) -> Iterable[int]:
+        """The numbers of the addresses whose lease counts at ``now`` (seconds since 1970)."""
         return [key for key, lease in self._by_key.items() if lease.holds(now)]
 
 

@@ -21,6 +21,7 @@ class Route(msgspec.Struct, frozen=True):
 
     @property
     def is_default(self) -> bool:
+        """Whether it leads everywhere: ``0.0.0.0/0`` or ``::/0``."""
         return self.destination.prefixlen == 0
 
     def __str__(self) -> str:
@@ -61,6 +62,7 @@ class InterfaceConfig(msgspec.Struct, frozen=True):
         return tuple(a for a in self.addresses if a.version == version)
 
     def method(self, version: int) -> str:
+        """How IP ``version`` (4 or 6) is configured: ``ipv4`` or ``ipv6``."""
         return self.ipv4 if version == 4 else self.ipv6
 
     def touches(self, version: int) -> bool:
@@ -68,6 +70,7 @@ class InterfaceConfig(msgspec.Struct, frozen=True):
         return self.method(version) != "untouched"
 
     def default_routes(self, version: int | None = None) -> tuple[Route, ...]:
+        """The default routes of IP ``version`` (4 or 6), or of both."""
         return tuple(r for r in self.routes if r.is_default and (version is None or r.destination.version == version))
 
 
@@ -119,7 +122,7 @@ class Place(msgspec.Struct, frozen=True, order=True, gc=False):
 class LinkFacts(msgspec.Struct, frozen=True):
     """What a format may match an interface by beside its name, and what it must know of it as it runs.
 
-    ``held`` are the addresses of the kernel (link-local ones left out), ``leased`` those of them
+    ``in_kernel`` are the addresses of the kernel (link-local ones left out), ``leased`` those of them
     that come from a lease, ``client`` the program that a lease client of its own process runs.
     """
 
@@ -130,7 +133,7 @@ class LinkFacts(msgspec.Struct, frozen=True):
     kind: str = "ethernet"
     path: str | None = None
     vlan: int | None = None
-    held: tuple[IPInterface, ...] = ()
+    in_kernel: tuple[IPInterface, ...] = ()
     leased: tuple[IPInterface, ...] = ()
     client: str | None = None
 

@@ -33,6 +33,7 @@ class Finding(msgspec.Struct, frozen=True, gc=False):
 
     @property
     def undetermined(self) -> bool:
+        """Whether it says that something could not be looked at."""
         return CATALOGUE[self.code].undetermined
 
     @property
@@ -97,6 +98,7 @@ class Acceptance(msgspec.Struct, frozen=True):
     because: str
 
     def covers(self, found: Finding) -> bool:
+        """Whether this overrides ``found``: by its code, and its address where one is named."""
         return found.code == self.code and (self.address is None or self.address == found.address)
 
 
@@ -113,10 +115,12 @@ class CheckResult:
 
     @cached_property
     def evidence(self) -> tuple[Evidence, ...]:
+        """The evidence for every address, made when it is asked for."""
         return tuple(self._gather())
 
     @property
     def verdict(self) -> str:
+        """``blocked``, ``undetermined`` or ``clear``."""
         return verdict_of(self.findings)
 
 

@@ -149,6 +149,7 @@ class Knowledge:
         return bool(self._names)
 
     def pools_known(self, segment: str) -> bool:
+        """Whether the DHCP pools of a segment are known, be it that there are none."""
         return segment in self._pools
 
     def pool_of(self, segment: str, address: IPAddress) -> tuple[AddressRange, str] | None:
@@ -164,6 +165,7 @@ class Knowledge:
         return self._pools.get(segment, [])
 
     def set_aside(self, segment: str, address: IPAddress) -> AddressRange | None:
+        """The range of the plan, set aside on purpose, that ``address`` lies in."""
         return self._asides[segment].find(address)
 
     def blocks(self, segment: str) -> list[RangeSet]:
@@ -176,10 +178,12 @@ class Knowledge:
         return self._names.get(name.rstrip(".").lower(), [])
 
     def reservations(self, address: IPAddress) -> list[ReservationClaim]:
+        """The reservations of ``address``."""
         key = address_key(address)
         return [r for source in (self._planned, *self._sources) for r in source.reservations.get(key, ())]
 
     def records(self, address: IPAddress) -> list[RecordClaim]:
+        """The DNS records of ``address``."""
         key = address_key(address)
         return [r for source in self._sources for r in source.records.get(key, ())]
 
@@ -272,6 +276,7 @@ class Knowledge:
             yield NotConsulted("DNS records", "no source of them is named in the plan")
 
     def untidy(self) -> Iterator[tuple[Claims, Remark]]:
+        """Remarks of the sources on entries that are not written cleanly."""
         for claims in self.claims:
             for remark in claims.untidy:
                 yield claims, remark

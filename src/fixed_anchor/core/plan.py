@@ -68,7 +68,7 @@ class Segment(msgspec.Struct, frozen=True):
         return None
 
 
-class Held(msgspec.Struct, frozen=True, gc=False):
+class PlannedAddress(msgspec.Struct, frozen=True, gc=False):
     """One address that an interface shall hold; ``prefix`` (bits) only where it overrides the segment's."""
 
     address: IPAddress
@@ -85,7 +85,7 @@ class InterfacePlan(msgspec.Struct, frozen=True, gc=False):
     name: str
     segment: str
     mac: str | None = None
-    hold: tuple[Held, ...] = ()
+    hold: tuple[PlannedAddress, ...] = ()
     ipv4: str = "untouched"
     ipv6: str = "untouched"
     expect: tuple[IPAddress, ...] = ()

@@ -87,12 +87,15 @@ class SurveyedInterface(msgspec.Struct, frozen=True):
 
     @property
     def name(self) -> str:
+        """The interface's name."""
         return self.link.name
 
     def leased_addresses(self) -> tuple[IPAddress, ...]:
+        """The addresses that come from a DHCP lease."""
         return tuple(a.address.ip for a in self.addresses if a.origin == "dhcp")
 
     def default_routes(self, version: int) -> tuple[Route, ...]:
+        """The default routes in force of IP ``version`` (4 or 6)."""
         return tuple(r for r in self.routes if r.is_default and r.destination.version == version)
 
 
@@ -116,6 +119,7 @@ class HostSurvey(msgspec.Struct, frozen=True):
     resolv_conf_by: str = NOBODY
 
     def interface(self, name: str) -> SurveyedInterface | None:
+        """The interface ``name``, or ``None``."""
         return next((i for i in self.interfaces if i.name == name), None)
 
     def by_mac(self, mac: str) -> tuple[SurveyedInterface, ...]:
@@ -123,7 +127,9 @@ class HostSurvey(msgspec.Struct, frozen=True):
         return tuple(i for i in self.interfaces if mac in (i.link.permanent_mac or i.link.mac, i.link.mac))
 
     def own_macs(self) -> frozenset[str]:
+        """All MACs of the host, permanent and in use."""
         return frozenset(m for i in self.interfaces for m in (i.link.mac, i.link.permanent_mac) if m)
 
     def own_addresses(self) -> frozenset[IPAddress]:
+        """All addresses that its kernel holds."""
         return frozenset(a.address.ip for i in self.interfaces for a in i.addresses)

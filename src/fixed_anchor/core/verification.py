@@ -49,6 +49,7 @@ class VerifyResult(msgspec.Struct, frozen=True):
 
     @property
     def verdict(self) -> str:
+        """``as planned``, ``not as planned`` or ``undetermined``."""
         return verdict_of(self.checks)
 
     def lines(self) -> Iterator[str]:

@@ -84,9 +84,9 @@ def _gently(before: InterfaceConfig | None, after: InterfaceConfig | None, link:
     ]
     if rest[0] != rest[1] or after.resolvers or after.search:
         return None
-    if not link.held or (link.leased and link.client != "dhclient"):
+    if not link.in_kernel or (link.leased and link.client != "dhclient"):
         return None
-    wanted, held = after.of_family(4), [a for a in link.held if a.version == 4]
+    wanted, held = after.of_family(4), [a for a in link.in_kernel if a.version == 4]
     dev, forever = f"dev {link.name}", "valid_lft forever preferred_lft forever"
     anew = held[:1] != list(wanted[:1])
     # A lone address (/32) belongs to no subnet and comes first: so it is never away.

@@ -63,8 +63,8 @@ def as_files(
         put("unattended", b"")
     for name, data in boot_files(init, folder).items():
         put(name, data)
-    if content.held:
-        put("held", _lines(content.held))
+    if content.grace_facts:
+        put("held", _lines(content.grace_facts))
     if held_until is not None:
         put("held-until", b"%d\n" % held_until)
     finals = dict(content.finals)

@@ -30,13 +30,14 @@ Data = Mapping[str, tuple[bytes, int]]
 
 
 def changes_folder(machine: Machine) -> str:
+    """The folder of all changes of a machine."""
     return f"{machine.state_dir}/changes"
 
 
 def number_of(machine: Machine, typed: str) -> str:
     """The change that was typed as ``7`` or ``0007``. Raises :class:`InputError`."""
     if not typed.isdecimal() or len(typed) > 6:
-        raise InputError(f"{typed!r} is no change", expected="its number, such as 0007")
+        raise InputError(f"{typed!r} is not the number of a change", expected="its number, such as 0007")
     name = f"{int(typed):04d}"
     if name not in numbers(machine):
         raise InputError(f"there is no change {name} on {machine.name}", remedy="see `fixed-anchor status`")
@@ -146,7 +147,7 @@ def status(machine: Machine, number: str) -> ChangeStatus:
         decision=states.current(decision) if decision else None,
         verdict=said.get("verdict"),
         rolled_back_at_boot="rolled-back-at-boot" in said or "put-back-at-boot" in said,
-        held=tuple(fact for fact in said.get("held", "").split(";") if fact),
+        grace_facts=tuple(fact for fact in said.get("held", "").split(";") if fact),
     )
 
 

@@ -433,7 +433,7 @@ confirm() {
     session=$(session_address)
     if [ -n "$session" ] && [ "$second" != over-old ] && [ ! -f "$dir/hold-over" ] && grep -qF "address $session/" "$dir/held" 2>/dev/null; then
         log "refused: confirming from a session on $session, which goes"
-        say 1 "this session comes in by $session, the address that goes: it proves nothing; confirm from a session on the new address, or say that it shall count all the same"
+        say 1 "your session uses $session, the address that goes: it does not prove that the new one works; confirm from a session over the new address, or override this"
     fi
     claim keep "${word:-a person}${session:+, in a session on $session}" || [ "$(decided)" = keep ] ||
         say 7 "change $name is being rolled back already"

@@ -12,7 +12,7 @@ from fixed_anchor.core.errors import InputError
 from fixed_anchor.formats.lines import LineEditor
 
 
-class Entry(msgspec.Struct, frozen=True):
+class Setting(msgspec.Struct, frozen=True):
     """One assignment: its key and value, and the lines it stands in (counted from 0, ``last`` included)."""
 
     key: str
@@ -32,9 +32,10 @@ class Block(msgspec.Struct):
     name: str
     first: int
     last: int
-    entries: list[Entry] = []
+    entries: list[Setting] = []
 
-    def all(self, key: str) -> list[Entry]:
+    def all(self, key: str) -> list[Setting]:
+        """All settings of ``key``, in order."""
         return [e for e in self.entries if e.key == key]
 
     def get(self, key: str) -> str | None:
@@ -83,27 +84,30 @@ class IniText:
             if not self.blocks:
                 raise self.error(first, "an assignment stands before any section", "[NAME]")
             block = self.blocks[-1]
-            block.entries.append(Entry(key.strip(), value.strip(), first, number - 1))
+            block.entries.append(Setting(key.strip(), value.strip(), first, number - 1))
             block.last = number - 1
 
     def error(self, line: int, what: str, expected: str) -> InputError:
+        """An error at line ``line`` (from 0)."""
         indent = len(self.lines[line]) - len(self.lines[line].lstrip())
         return InputError(what, file=self.path, line=line + 1, column=indent + 1, expected=expected)
 
-    def bad_value(self, entry: Entry, what: str) -> InputError:
+    def bad_value(self, entry: Setting, what: str) -> InputError:
+        """An error at the value of a setting."""
         column = self.lines[entry.first].find("=") + 2
         return InputError(f"{entry.key}: {what}", file=self.path, line=entry.line, column=column)
 
     def named(self, name: str) -> list[Block]:
+        """All sections called ``name``, in order."""
         return [b for b in self.blocks if b.name == name]
 
     # --- edits --------------------------------------------------------------------------
 
-    def is_gone(self, place: Entry | Block) -> bool:
+    def is_gone(self, place: Setting | Block) -> bool:
         """Whether an assignment, or the head of a section, has been dropped."""
         return self.editor.is_gone(place.first)
 
-    def drop(self, entry: Entry) -> None:
+    def drop(self, entry: Setting) -> None:
         """Turns an assignment into a comment."""
         self.editor.drop(entry.first, entry.last)
 

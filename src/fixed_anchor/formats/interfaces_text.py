@@ -20,10 +20,12 @@ class Line(msgspec.Struct, frozen=True):
 
     @property
     def key(self) -> str:
+        """The first word."""
         return self.words[0]
 
     @property
     def value(self) -> str:
+        """The words after the first, with single spaces."""
         return " ".join(self.words[1:])
 
 
@@ -36,27 +38,33 @@ class Stanza(msgspec.Struct, frozen=True):
 
     @property
     def kind(self) -> str:
+        """The word that begins it: ``iface``, ``auto``, ``source`` ..."""
         return self.head.key
 
     @property
     def name(self) -> str:
+        """The word after that: of ``iface`` the interface."""
         return self.head.words[1]
 
     @property
     def family(self) -> str | None:
+        """The address family of an ``iface`` stanza, ``None`` where it names none."""
         return self.head.words[2] if len(self.head.words) > 2 and self.head.words[2] in _FAMILIES else None
 
     @property
     def method(self) -> str | None:
+        """The method of an ``iface`` stanza: ``static``, ``dhcp`` ..."""
         return self.head.words[3] if self.family and len(self.head.words) > 3 else None
 
     @property
     def inherits(self) -> tuple[str, ...]:
+        """The stanzas that it inherits from."""
         words = self.head.words
         return words[words.index("inherits") + 1 :] if "inherits" in words else ()
 
     @property
     def last(self) -> int:
+        """The last line that it stands in (from 0)."""
         return self.options[-1].last if self.options else self.head.last
 
 

@@ -14,7 +14,7 @@ from fixed_anchor.core.addresses import (
     parse_interface_address,
 )
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
-from fixed_anchor.formats.ini_text import Entry, IniText, truth
+from fixed_anchor.formats.ini_text import IniText, Setting, truth
 
 ETC = "/etc/NetworkManager/system-connections/"
 FOLDERS = (ETC, "/run/NetworkManager/system-connections/", "/usr/lib/NetworkManager/system-connections/")
@@ -62,10 +62,12 @@ def value_of(profile: IniText, section: str, key: str) -> str | None:
 
 
 def uuid_of(profile: IniText) -> str:
+    """The profile's UUID, empty where it names none."""
     return value_of(profile, "connection", "uuid") or ""
 
 
 def priority_of(profile: IniText) -> int:
+    """Its ``autoconnect-priority``: the higher one wins."""
     text = value_of(profile, "connection", "autoconnect-priority") or "0"
     try:
         return int(text)
@@ -92,15 +94,17 @@ def ranked(profiles: list[IniText], link: LinkFacts) -> list[IniText]:
     return [entry[3] for entry in sorted(found, key=lambda entry: entry[:3])]
 
 
-def entries_of(profile: IniText, section: str) -> list[Entry]:
+def entries_of(profile: IniText, section: str) -> list[Setting]:
+    """All settings of a section, wherever it stands in the file."""
     return [e for b in profile.named(section) for e in b.entries]
 
 
 def words_of(value: str) -> list[str]:
+    """The items of a list, separated by semicolons or commas."""
     return [word.strip() for word in re.split(r"[;,]", value) if word.strip()]
 
 
-def _address(profile: IniText, entry: Entry, text: str) -> IPInterface:
+def _address(profile: IniText, entry: Setting, text: str) -> IPInterface:
     try:
         if "/" not in text:
             raise ValueError(f"{text!r} has no prefix, and NetworkManager would take /24")
@@ -109,14 +113,14 @@ def _address(profile: IniText, entry: Entry, text: str) -> IPInterface:
         raise profile.bad_value(entry, str(error)) from None
 
 
-def _plain(profile: IniText, entry: Entry, text: str) -> IPAddress:
+def _plain(profile: IniText, entry: Setting, text: str) -> IPAddress:
     try:
         return parse_address(text)
     except ValueError as error:
         raise profile.bad_value(entry, str(error)) from None
 
 
-def plain_route(profile: IniText, entry: Entry, options: str) -> Route | None:
+def plain_route(profile: IniText, entry: Setting, options: str) -> Route | None:
     """``DESTINATION/PREFIX[,NEXT-HOP[,METRIC]]``, with its options; ``None`` outside the main table."""
     words = [w.strip() for w in entry.value.split(",")]
     said = dict(o.partition("=")[::2] for o in options.split(","))

@@ -9,7 +9,7 @@ from fixed_anchor.core.addresses import IPInterface
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route, differences
 from fixed_anchor.core.errors import NotSupported
 from fixed_anchor.formats.netplan_entries import (
-    Entry,
+    InterfaceEntry,
     address_items,
     all_but,
     boolean,
@@ -76,11 +76,11 @@ class Netplan:
         return {path: all_but(files[path], declared.identity) for path in paths}
 
 
-def _everything(files: Files) -> list[Entry]:
+def _everything(files: Files) -> list[InterfaceEntry]:
     return [entry for path in in_order(files) for entry in entries_of(files[path])]
 
 
-def _mine(entries: list[Entry], link: LinkFacts) -> list[Entry]:
+def _mine(entries: list[InterfaceEntry], link: LinkFacts) -> list[InterfaceEntry]:
     """The entries for ``link`` in the order in which they are merged; all have one identity."""
     direct = [entry for entry in entries if governs(entry, link)]
     identities = dict.fromkeys(entry.identity for entry in direct)
@@ -107,7 +107,7 @@ def _refuse_unsupported(wanted: InterfaceConfig) -> None:
 class _Texts:
     """The edits of all files of one interface; the last file wins, so what is new goes there."""
 
-    def __init__(self, entries: list[Entry]) -> None:
+    def __init__(self, entries: list[InterfaceEntry]) -> None:
         self.entries = entries
         self.splices = {entry.file.path: Splices(entry.file.text) for entry in entries}
         self.edits = []
@@ -145,7 +145,7 @@ class _Texts:
         return {path: splices.result() for path, splices in self.splices.items()}
 
 
-def _edit(entries: list[Entry], declared: InterfaceConfig, wanted: InterfaceConfig) -> dict[str, str]:
+def _edit(entries: list[InterfaceEntry], declared: InterfaceConfig, wanted: InterfaceConfig) -> dict[str, str]:
     """The texts of the files with the interface's entries changed to ``wanted``."""
     texts = _Texts(entries)
     todo = differences(declared, wanted)

@@ -31,7 +31,7 @@ _TRUE = frozenset({"true", "on", "yes", "y"})
 _FALSE = frozenset({"false", "off", "no", "n"})
 
 
-class Entry:
+class InterfaceEntry:
     """An interface's entry in a file."""
 
     def __init__(self, file: FileText, section: str, identity: str, key: Value, value: Value) -> None:
@@ -43,6 +43,7 @@ class Entry:
 
     @property
     def settings(self) -> dict[str, Value]:
+        """The values of the entry by their keys. Raises ``InputError``."""
         return {name: value for name, _, value in self.value.entries("the interface's settings")}
 
 
@@ -76,8 +77,9 @@ def _network(file: FileText) -> dict[str, Value]:
     return {name: value for name, _, value in network.entries("`version`, `renderer`, `ethernets`, ...")}
 
 
-def entries_of(file: FileText) -> list[Entry]:
-    found: list[Entry] = []
+def entries_of(file: FileText) -> list[InterfaceEntry]:
+    """All interface entries of a file, in order. Raises ``InputError``."""
+    found: list[InterfaceEntry] = []
     network = _network(file)
     for section in SECTIONS:
         if section not in network or network[section].is_null:
@@ -91,7 +93,7 @@ def entries_of(file: FileText) -> list[Entry]:
                     expected="the settings of an interface, each two spaces deeper than its name",
                     remedy=f"look at the indentation of line {key.line} and below",
                 )
-            found.append(Entry(file, section, identity, key, value))
+            found.append(InterfaceEntry(file, section, identity, key, value))
     return found
 
 
@@ -99,7 +101,7 @@ def entries_of(file: FileText) -> list[Entry]:
 _DAEMONS = {"networkd": "systemd-networkd", "NetworkManager": "NetworkManager"}
 
 
-def daemon_of(files: Files, entries: list[Entry]) -> str:
+def daemon_of(files: Files, entries: list[InterfaceEntry]) -> str:
     """Who carries the entries out: the renderer of the interface, of its section, or of all; networkd by default."""
     said: list[Value] = []
     for path in in_order(files):
@@ -119,7 +121,7 @@ def daemon_of(files: Files, entries: list[Entry]) -> str:
     return _DAEMONS[renderer]
 
 
-def governs(entry: Entry, link: LinkFacts) -> bool:
+def governs(entry: InterfaceEntry, link: LinkFacts) -> bool:
     """Whether ``entry`` is for ``link``: by name, or by its ``match`` (netplan(5), physical devices)."""
     settings = entry.settings
     match = settings.get("match")
@@ -149,6 +151,7 @@ def governs(entry: Entry, link: LinkFacts) -> bool:
 
 
 def boolean(value: Value) -> bool:
+    """A truth value as YAML 1.1 writes it. Raises ``InputError``."""
     text = value.text("true or false").lower()
     if text in _TRUE:
         return True
@@ -199,7 +202,7 @@ def read_route(value: Value) -> Route | None:
     return Route(destination, via, metric, on_link)
 
 
-def read_entries(entries: list[Entry], link: LinkFacts) -> tuple[InterfaceConfig, tuple[Place, ...]]:
+def read_entries(entries: list[InterfaceEntry], link: LinkFacts) -> tuple[InterfaceConfig, tuple[Place, ...]]:
     """What all entries of one interface say together, and where."""
     places = [Place(entries[0].file.path, entries[0].key.line)]
 

@@ -11,7 +11,7 @@ from fixed_anchor.core.addresses import (
     parse_interface_address,
 )
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
-from fixed_anchor.formats.ini_text import Block, Entry, IniText, truth
+from fixed_anchor.formats.ini_text import Block, IniText, Setting, truth
 
 _DHCP = {
     "yes": (True, True),
@@ -25,9 +25,9 @@ _DHCP = {
 }
 
 
-def _gather(parts: list[IniText], section: str, key: str) -> list[tuple[IniText, Entry]]:
+def _gather(parts: list[IniText], section: str, key: str) -> list[tuple[IniText, Setting]]:
     """All assignments of a list setting; an empty one resets what came before (systemd.syntax(7))."""
-    found: list[tuple[IniText, Entry]] = []
+    found: list[tuple[IniText, Setting]] = []
     for part in parts:
         for block in part.named(section):
             for entry in block.all(key):
@@ -38,7 +38,7 @@ def _gather(parts: list[IniText], section: str, key: str) -> list[tuple[IniText,
     return found
 
 
-def _last(parts: list[IniText], section: str, key: str) -> tuple[IniText, Entry] | None:
+def _last(parts: list[IniText], section: str, key: str) -> tuple[IniText, Setting] | None:
     found = _gather(parts, section, key)
     return found[-1] if found else None
 
@@ -53,7 +53,7 @@ def _flag(parts: list[IniText], section: str, key: str) -> bool | None:
     return said
 
 
-def parsed(part: IniText, entry: Entry, text: str | None = None) -> IPAddress:
+def parsed(part: IniText, entry: Setting, text: str | None = None) -> IPAddress:
     """The address in ``text``, or in the value of ``entry``. Raises ``InputError``."""
     try:
         # DNS=ADDRESS[:PORT][%INTERFACE][#NAME]
@@ -62,7 +62,7 @@ def parsed(part: IniText, entry: Entry, text: str | None = None) -> IPAddress:
         raise part.bad_value(entry, str(error)) from None
 
 
-def interface_address(part: IniText, entry: Entry) -> IPInterface:
+def interface_address(part: IniText, entry: Setting) -> IPInterface:
     """The address with its prefix in the value of ``entry``. Raises ``InputError``."""
     try:
         if "/" not in entry.value:
@@ -73,7 +73,7 @@ def interface_address(part: IniText, entry: Entry) -> IPInterface:
         raise part.bad_value(entry, str(error)) from None
 
 
-def dhcp_of(parts: list[IniText]) -> tuple[bool, bool, tuple[IniText, Entry] | None]:
+def dhcp_of(parts: list[IniText]) -> tuple[bool, bool, tuple[IniText, Setting] | None]:
     """Whether IPv4 and IPv6 ask for a lease, and where that is said."""
     found = _last(parts, "Network", "DHCP")
     if found is None:
@@ -122,7 +122,7 @@ def read_parts(parts: list[IniText], link: LinkFacts) -> tuple[InterfaceConfig, 
     main = parts[0]
     places: list[Place] = []
 
-    def seen(part: IniText, entry: Entry) -> None:
+    def seen(part: IniText, entry: Setting) -> None:
         places.append(Place(part.path, entry.line))
 
     dhcp4, dhcp6, dhcp_at = dhcp_of(parts)

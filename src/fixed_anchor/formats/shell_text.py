@@ -57,6 +57,7 @@ class ShellFile:
         return found
 
     def error(self, line: int, what: str, expected: str | None = None) -> InputError:
+        """An error at line ``line`` (from 0)."""
         return InputError(what, file=self.file.path, line=line + 1, column=1, expected=expected)
 
     def _unquoted(self, text: str, line: int) -> str | None:
@@ -107,6 +108,7 @@ class ShellFile:
         return "".join(out)
 
     def all(self, name: str) -> list[Assignment]:
+        """All assignments of ``name``, in order."""
         return [a for a in self.assignments if a.name == name]
 
     def get(self, name: str, default: str = "") -> str:
@@ -115,6 +117,7 @@ class ShellFile:
         return values[-1].value if values else default
 
     def yes(self, name: str, default: bool) -> bool:
+        """Whether ``name`` says yes; ``default`` where it says nothing."""
         value = self.get(name).lower()
         return value in _YES if value else default
 

@@ -36,9 +36,11 @@ class MapEdit:
         self._new_maps: dict[str, list[str]] = {}
 
     def get(self, key: str) -> yaml.Node | None:
+        """The value under ``key``, or ``None``."""
         return next((v for k, v in self.node.value if k.value == key), None)
 
     def source(self, node: yaml.Node) -> str:
+        """The text of a node as it stands in the file."""
         return self.splices.text[int(node.start_mark.index) : true_end(node)]
 
     def set_scalar(self, key: str, text: str) -> None:

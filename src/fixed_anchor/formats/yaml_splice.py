@@ -49,6 +49,7 @@ class Splices:
         self._edits.append((start, end, -depth, len(self._edits), new))
 
     def line_start(self, index: int) -> int:
+        """Where the line of ``index`` begins."""
         return self.text.rfind("\n", 0, index) + 1
 
     def line_end(self, index: int) -> int:

@@ -53,6 +53,6 @@ def at_state_dir(state_dir: Path) -> Machine | None:
     except FileNotFoundError:
         return None
     except (OSError, ValueError, KeyError, TypeError):
-        raise InputError("this marker of a state folder is broken", file=str(marker)) from None
+        raise InputError("this state folder does not say which machine it belongs to", file=str(marker)) from None
     machine: Machine = module.at_state_dir(state_dir, said)
     return machine

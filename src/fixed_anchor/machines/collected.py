@@ -165,7 +165,7 @@ class Collected:
         return one_by_one(self, wanted)
 
     def vantage(self, interface: SurveyedInterface) -> Vantage:
-        return Nowhere(f"{self.name} is known only from what was collected there")
+        return Nowhere(f"{self.name} is here only as a collection, not the host itself")
 
     @property
     def is_afar(self) -> bool:
@@ -186,7 +186,7 @@ class Collected:
         return False
 
     def uptime(self) -> float:
-        raise NotSupported(f"{self.name} is known here only from what was collected there")
+        raise NotSupported(f"{self.name} is here only as a collection, not the host itself")
 
     def folders(self, path: str) -> list[str]:
         below = (known.removeprefix(f"{path}/") for known in self.files if known.startswith(f"{path}/"))
@@ -200,7 +200,7 @@ class Collected:
 
     def _no_change(self) -> InputError:
         return InputError(
-            f"{self.name} is known here only from what was collected there",
+            f"{self.name} is here only as a collection, not the host itself",
             remedy="`fixed-anchor draft --runbook` makes a script to carry there",
         )
 

@@ -51,7 +51,7 @@ class Here(DiskFiles):
     def why_no_change(self) -> AnchorError | None:
         if os.geteuid() == 0:
             return None
-        return NoAccess("a change of this machine needs root", remedy="run it with sudo; nothing was changed")
+        return NoAccess("changing this machine needs root", remedy="run it with sudo; nothing was changed")
 
     @property
     def words(self) -> tuple[str, ...]:

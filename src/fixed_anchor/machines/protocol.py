@@ -34,6 +34,7 @@ class Ran(msgspec.Struct, frozen=True):
 
     @property
     def known(self) -> bool:
+        """Whether somebody ran it at all."""
         return self.status is not None
 
     @property

@@ -21,7 +21,7 @@ class Tree(DiskFiles):
 
     def __init__(self, root: Path, state_dir: str = "/var/lib/fixed-anchor") -> None:
         if not root.is_dir():
-            raise InputError("this is no folder", file=str(root), expected="the root of a host's file tree")
+            raise InputError("this is not a folder", file=str(root), expected="the root of a host's file tree")
         super().__init__(root)
         self.name = root.name or str(root)
         self.state_dir = state_dir

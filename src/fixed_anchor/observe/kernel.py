@@ -70,7 +70,7 @@ def links(machine: Readable) -> tuple[KernelLink, ...]:
             driver=udev.get("ID_NET_DRIVER") or _driver(machine, link["ifname"]),
             path=udev.get("ID_PATH"),
             vlan=details.get("info_data", {}).get("id") if kind == "vlan" else None,
-            held=tuple(a.address for a in addresses if a.origin != "link-local"),
+            in_kernel=tuple(a.address for a in addresses if a.origin != "link-local"),
             leased=tuple(a.address for a in addresses if a.origin == "dhcp"),
         )
         found.append(
@@ -193,4 +193,6 @@ def _json(machine: Readable, argv: tuple[str, ...]) -> list[dict[str, Any]]:
     try:
         return json.loads(ran.out or "[]")  # type: ignore[no-any-return]
     except ValueError:
-        raise NoAccess(f"{' '.join(argv)} printed what is no JSON", remedy="iproute2 4.17 or newer is needed") from None
+        raise NoAccess(
+            f"{' '.join(argv)} printed something that is not JSON", remedy="iproute2 4.17 or newer is needed"
+        ) from None

@@ -23,6 +23,7 @@ class Arp(msgspec.Struct, frozen=True):
     target: IPv4Address
 
     def encode(self) -> bytes:
+        """The packet as it is on the wire (RFC 826), 28 octets."""
         return (
             _HEAD
             + self.operation.to_bytes(2, "big")

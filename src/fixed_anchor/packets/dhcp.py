@@ -43,6 +43,7 @@ class Dhcp(msgspec.Struct, frozen=True):
         return value[0] if len(value) == 1 else 0
 
     def encode(self) -> bytes:
+        """The message as it is on the wire (RFC 2131, section 2)."""
         head = (
             bytes([2 if self.reply else 1, 1, 6, 0])
             + self.transaction.to_bytes(4, "big")
@@ -98,6 +99,7 @@ class Dhcp(msgspec.Struct, frozen=True):
 
     @property
     def server(self) -> IPv4Address | None:
+        """The server's identifier (RFC 2132, 9.7), ``None`` where it is missing."""
         found = self.addresses(SERVER_ID)
         return found[0] if found else None
 

@@ -26,6 +26,7 @@ class Frame(msgspec.Struct, frozen=True):
     payload: bytes
 
     def encode(self) -> bytes:
+        """The frame as it is on the wire, without preamble and checksum."""
         head = mac_bytes(self.destination) + mac_bytes(self.source) + self.ethertype.to_bytes(2, "big")
         return (head + self.payload).ljust(60, b"\0")
 
@@ -45,8 +46,10 @@ class Frame(msgspec.Struct, frozen=True):
 
 
 def mac_bytes(mac: str) -> bytes:
+    """The six octets of a MAC in text."""
     return bytes.fromhex(mac.replace(":", ""))
 
 
 def mac_text(data: bytes) -> str:
+    """A MAC in text, of six octets."""
     return data.hex(":")

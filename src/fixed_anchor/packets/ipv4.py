@@ -33,6 +33,7 @@ class IPv4(msgspec.Struct, frozen=True):
     ttl: int = 64
 
     def encode(self) -> bytes:
+        """The packet with its header checksum (RFC 791, section 3.1)."""
         head = (
             b"\x45\0"
             + (20 + len(self.payload)).to_bytes(2, "big")
@@ -69,6 +70,7 @@ class Echo(msgspec.Struct, frozen=True):
     payload: bytes = b""
 
     def encode(self) -> bytes:
+        """The message with its checksum (RFC 792)."""
         kind = ECHO_REQUEST if self.request else ECHO_REPLY
         rest = self.identifier.to_bytes(2, "big") + self.sequence.to_bytes(2, "big") + self.payload
         return bytes([kind, 0]) + checksum(bytes([kind, 0, 0, 0]) + rest).to_bytes(2, "big") + rest

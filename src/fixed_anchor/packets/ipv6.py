@@ -30,6 +30,7 @@ class IPv6(msgspec.Struct, frozen=True):
     hop_limit: int = 255
 
     def encode(self) -> bytes:
+        """The packet as it is on the wire (RFC 8200, section 3)."""
         head = b"\x60\0\0\0" + len(self.payload).to_bytes(2, "big") + bytes([self.protocol, self.hop_limit])
         return head + self.source.packed + self.destination.packed + self.payload
 
@@ -67,6 +68,7 @@ class Icmpv6(msgspec.Struct, frozen=True):
     body: bytes
 
     def encode(self, source: IPv6Address, destination: IPv6Address) -> bytes:
+        """The message with its checksum over the pseudo-header (RFC 4443, section 2.3)."""
         plain = bytes([self.kind, self.code, 0, 0]) + self.body
         sum_ = pseudo_checksum(source, destination, PROTOCOL_ICMPV6, plain)
         return plain[:2] + sum_.to_bytes(2, "big") + self.body
@@ -94,6 +96,7 @@ class Neighbour(msgspec.Struct, frozen=True):
     flags: int = 0
 
     def encode(self, source: IPv6Address, destination: IPv6Address) -> bytes:
+        """The ICMPv6 message with its checksum (RFC 4861, sections 4.3 and 4.4)."""
         kind = NEIGHBOUR_SOLICITATION if self.solicitation else NEIGHBOUR_ADVERTISEMENT
         body = bytes([self.flags, 0, 0, 0]) + self.target.packed
         if self.mac is not None:

@@ -1,4 +1,4 @@
-"""YAML nodes with their places: the little that plan and stand-in files are read through.
+"""YAML nodes with their places: the little that plans, and other files of ours, are read through.
 
 Scalars are always taken as text. YAML 1.1 reads an unquoted ``52:54:00:12:34:56``
 as a number in base 60 and ``on`` as true; here the document is only composed, never
@@ -126,6 +126,7 @@ class Value:
 
     @property
     def line(self) -> int:
+        """The line it begins in, from 1."""
         return int(self.node.start_mark.line) + 1
 
     def error(self, what: str, *, expected: str | None = None, remedy: str | None = None) -> InputError:
@@ -141,15 +142,18 @@ class Value:
 
     @property
     def is_null(self) -> bool:
+        """Whether nothing stands there."""
         node = self.node
         return isinstance(node, yaml.ScalarNode) and node.value in _NULL_WORDS and not node.style
 
     @property
     def is_mapping(self) -> bool:
+        """Whether it has keys."""
         return isinstance(self.node, yaml.MappingNode)
 
     @property
     def is_list(self) -> bool:
+        """Whether it is a list."""
         return isinstance(self.node, yaml.SequenceNode)
 
     def describe(self) -> str:

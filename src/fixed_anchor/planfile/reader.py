@@ -26,10 +26,10 @@ from fixed_anchor.core.plan import (
     IPV6_METHODS,
     SOURCE_KINDS,
     Gateway,
-    Held,
     HostPlan,
     InterfacePlan,
     Plan,
+    PlannedAddress,
     Segment,
     SourceRef,
 )
@@ -46,7 +46,7 @@ HOST_KEYS = shape.keys(shape.HostShape)
 INTERFACE_KEYS = shape.keys(shape.InterfaceShape)
 ROUTE_KEYS = shape.keys(shape.RouteShape)
 GATEWAY_KEYS = shape.keys(shape.GatewayShape)
-HELD_KEYS = shape.keys(shape.HeldShape)
+HELD_KEYS = shape.keys(shape.AddressShape)
 
 _REACH = "KIND:WHERE, such as tree:DIR or collected:FILE"
 
@@ -181,8 +181,8 @@ def _gateways(value: Value) -> tuple[Gateway, ...]:
     return tuple(found)
 
 
-def _held(value: Value) -> tuple[Held, ...]:
-    found: list[Held] = []
+def _held(value: Value) -> tuple[PlannedAddress, ...]:
+    found: list[PlannedAddress] = []
     for item in value.items():
         if item.is_mapping:
             fields = item.fields(HELD_KEYS)
@@ -190,7 +190,7 @@ def _held(value: Value) -> tuple[Held, ...]:
                 raise item.error("no address stands here", expected="{address: ..., prefix: ...}")
             address = fields["address"].parsed(parse_address, "an address")
             prefix = fields["prefix"].parsed(_prefix_of(address), "a prefix") if "prefix" in fields else None
-            found.append(Held(address, prefix))
+            found.append(PlannedAddress(address, prefix))
         else:
             found.append(item.parsed(_held_text, "an address"))
     return tuple(found)
@@ -200,10 +200,10 @@ def _prefix_of(address: IPAddress) -> Callable[[str], int]:
     return lambda text: parse_prefix(text, address.version)
 
 
-def _held_text(text: str) -> Held:
+def _held_text(text: str) -> PlannedAddress:
     base, slash, prefix = text.partition("/")
     address = parse_address(base)
-    return Held(address, parse_prefix(prefix, address.version) if slash else None)
+    return PlannedAddress(address, parse_prefix(prefix, address.version) if slash else None)
 
 
 def _routes(value: Value) -> tuple[Route, ...]:

@@ -20,23 +20,31 @@ Number = int | str
 
 
 class GatewayShape(Struct, forbid_unknown_fields=True):
+    """A gateway with its metric."""
+
     address: Address
     metric: Number | None = None
 
 
 class RouteShape(Struct, forbid_unknown_fields=True):
+    """An additional route."""
+
     destination: Annotated[str, Meta(description="a subnet, or `default`")]
     next_hop: Address | None = None
     metric: Number | None = None
     on_link: bool = False
 
 
-class HeldShape(Struct, forbid_unknown_fields=True):
+class AddressShape(Struct, forbid_unknown_fields=True):
+    """An address to hold, with a prefix of its own."""
+
     address: Address
     prefix: Annotated[Number | None, Meta(description="overrides the segment's prefix, in bits")] = None
 
 
 class SegmentShape(Struct, forbid_unknown_fields=True):
+    """What a segment may say."""
+
     subnet: list[Subnet] | Subnet
     gateway: Any = None
     resolvers: list[Address] | Address = []
@@ -55,6 +63,8 @@ class SegmentShape(Struct, forbid_unknown_fields=True):
 
 
 class InterfaceShape(Struct, forbid_unknown_fields=True):
+    """What an interface may say."""
+
     segment: Text
     mac: Text | None = None
     hold: Any = None
@@ -72,6 +82,8 @@ class InterfaceShape(Struct, forbid_unknown_fields=True):
 
 
 class HostShape(Struct, forbid_unknown_fields=True):
+    """What a host may say."""
+
     interfaces: dict[str, InterfaceShape]
     hostname: Text | None = None
     reach: Annotated[
@@ -81,6 +93,8 @@ class HostShape(Struct, forbid_unknown_fields=True):
 
 
 class PlanShape(Struct, forbid_unknown_fields=True):
+    """The whole plan; its JSON Schema is made of this."""
+
     plan: Literal[1, "1"]
     segments: dict[str, SegmentShape]
     hosts: dict[str, HostShape]
@@ -108,12 +122,12 @@ def json_schema() -> dict[str, Any]:
         "description": "the addresses to hold; the first of a family is the preferred source",
         "anyOf": [
             {"type": "string"},
-            {"$ref": "#/$defs/HeldShape"},
-            {"type": "array", "items": {"anyOf": [{"type": "string"}, {"$ref": "#/$defs/HeldShape"}]}},
+            {"$ref": "#/$defs/AddressShape"},
+            {"type": "array", "items": {"anyOf": [{"type": "string"}, {"$ref": "#/$defs/AddressShape"}]}},
         ],
     }
     (_,), definitions = msgspec.json.schema_components([PlanShape], ref_template="#/$defs/{name}")
-    _, more = msgspec.json.schema_components([GatewayShape, HeldShape], ref_template="#/$defs/{name}")
+    _, more = msgspec.json.schema_components([GatewayShape, AddressShape], ref_template="#/$defs/{name}")
     definitions = {**definitions, **more}
     definitions["SegmentShape"]["properties"]["gateway"] = gateway
     definitions["InterfaceShape"]["properties"]["gateway"] = gateway

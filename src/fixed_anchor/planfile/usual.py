@@ -12,7 +12,7 @@ import re
 import yaml
 
 from fixed_anchor.core.addresses import parse_address
-from fixed_anchor.core.plan import Held, HostPlan, InterfacePlan, Segment
+from fixed_anchor.core.plan import HostPlan, InterfacePlan, PlannedAddress, Segment
 
 _HOST_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,252}").fullmatch
 _INTERFACE_NAME = re.compile(r"[A-Za-z][A-Za-z0-9_-]{0,14}").fullmatch
@@ -67,12 +67,12 @@ def _interface(key: yaml.Node, node: yaml.Node, segments: dict[str, Segment]) ->
         return None
     if not mac.style and mac.value.replace(":", "").isdigit():
         return None  # unquoted, and other readers may take it for a number
-    found: list[Held] = []
+    found: list[PlannedAddress] = []
     for item in hold.value if isinstance(hold, yaml.SequenceNode) else (hold,):
         if not isinstance(item, yaml.ScalarNode) or ":" in item.value:
             return None
         try:
-            found.append(Held(parse_address(item.value)))
+            found.append(PlannedAddress(parse_address(item.value)))
         except ValueError:
             return None
     if not found or len({int(held.address) for held in found}) != len(found):

@@ -37,6 +37,7 @@ def as_text(document: dict[str, Any]) -> str:
 
 
 def survey_document(survey: HostSurvey) -> dict[str, Any]:
+    """The survey, as ``survey --json`` prints it."""
     return {
         "format": FORMAT,
         "host": survey.host,
@@ -70,10 +71,12 @@ def survey_document(survey: HostSurvey) -> dict[str, Any]:
 
 
 def finding_document(found: Finding) -> dict[str, Any]:
+    """One finding."""
     return msgspec.to_builtins(found)  # type: ignore[no-any-return]
 
 
 def check_document(result: CheckResult) -> dict[str, Any]:
+    """The outcome of a check, as ``check --json`` prints it."""
     return {
         "format": FORMAT,
         "verdict": result.verdict,
@@ -83,6 +86,7 @@ def check_document(result: CheckResult) -> dict[str, Any]:
 
 
 def probe_document(result: ProbeResult) -> dict[str, Any]:
+    """The outcome of a probe, as ``probe --json`` prints it."""
     return {
         "format": FORMAT,
         "verdict": result.verdict,
@@ -100,6 +104,7 @@ def probe_document(result: ProbeResult) -> dict[str, Any]:
 
 
 def verify_document(result: VerifyResult) -> dict[str, Any]:
+    """The outcome of a verification, as ``verify --json`` prints it."""
     return {
         "format": FORMAT,
         "verdict": result.verdict,
@@ -108,6 +113,7 @@ def verify_document(result: VerifyResult) -> dict[str, Any]:
 
 
 def verify_check_document(check: VerifyCheck) -> dict[str, Any]:
+    """One check of it."""
     return {
         "code": check.code,
         "required": check.required,
@@ -123,6 +129,7 @@ def verify_check_document(check: VerifyCheck) -> dict[str, Any]:
 
 
 def draft_document(drafts: list[Draft], servers: list[ServerDraft]) -> dict[str, Any]:
+    """The drafts, as ``draft --json`` prints them."""
     return {
         "format": FORMAT,
         "dhcp_servers": [
@@ -156,6 +163,7 @@ def draft_document(drafts: list[Draft], servers: list[ServerDraft]) -> dict[str,
 
 
 def status_document(status: ChangeStatus | None, ends: str | None) -> dict[str, Any]:
+    """The open change, as ``status --json`` prints it; ``ends`` is a time of day."""
     return {
         "format": FORMAT,
         "open": None

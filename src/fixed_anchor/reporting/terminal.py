@@ -56,6 +56,7 @@ def console(color: str, stderr: bool = False) -> Console:
 
 
 def style_of(found: Finding) -> str:
+    """The key of a finding in :data:`STYLES`."""
     return "undetermined" if found.undetermined else found.severity
 
 
@@ -72,6 +73,7 @@ def lifetime(seconds: int | None) -> str:
 
 
 def show_survey(out: Console, survey: HostSurvey) -> None:
+    """A survey: the stack, every interface, and the findings."""
     title = Text().append(printable(survey.host), style="bold")
     title.append(
         f"   network stack: {survey.stack or 'none that is supported'}"
@@ -140,6 +142,7 @@ def _places(interface: SurveyedInterface) -> str:
 
 
 def show_check(out: Console, plan_file: str, result: CheckResult, addresses: int) -> None:
+    """A check: findings, evidence, and the verdict."""
     show_findings(out, result.findings)
     if result.findings:
         out.print()
@@ -148,6 +151,7 @@ def show_check(out: Console, plan_file: str, result: CheckResult, addresses: int
 
 
 def verdict_line(plan_file: str, result: CheckResult) -> Text:
+    """The verdict, and how many findings of each kind there are."""
     line = Text(f"{printable(plan_file)}: ")
     line.append(result.verdict, style=STYLES.get(result.verdict, "bold"))
     counts: dict[str, int] = {}
@@ -170,6 +174,7 @@ _SHOWN_EACH = 20
 
 
 def show_findings(out: Console, findings: Iterable[Finding]) -> None:
+    """Findings, each with what it says, where it was seen and what to do."""
     by_code: dict[str, list[Finding]] = {}
     for found in findings:
         by_code.setdefault(found.code, []).append(found)
@@ -237,6 +242,7 @@ def _show_looks(out: Console, consulted: Iterable[Consulted], not_consulted: Ite
 
 
 def show_probe(out: Console, result: ProbeResult) -> None:
+    """What was asked about each address, and what follows."""
     for answer in result.addresses:
         line = Text().append(str(answer.address), style="bold").append("  ")
         line.append(answer.verdict, style=STYLES[answer.verdict])
@@ -250,20 +256,21 @@ def show_probe(out: Console, result: ProbeResult) -> None:
 
 
 def show_draft(out: Console, drafts: list[Draft]) -> None:
+    """The drafted files as diffs, and the commands around them."""
     for draft in drafts:
         head = Text().append(printable(draft.host), style="bold")
         head.append(f"   {draft.stack}", style="dim")
         out.print(head)
         content = draft.content
         if content.is_empty:
-            out.print("  the files say so already; nothing is to be written")
+            out.print("  nothing to do: the files declare this already")
         _show_steps(out, "first run ", content.steps.leave)
         for edit in content.edits:
             show_diff(out, edit)
         _show_steps(out, "then run  ", content.steps.activate)
-        for held in draft.held:
-            out.print(f"  until the decision {held.address} is held on {held.interface} as well; then:", style="bold")
-        if draft.held:
+        for held in draft.grace:
+            out.print(f"  {held.address} stays on {held.interface} until the decision; then:", style="bold")
+        if draft.grace:
             for first, last in zip(content.edits, content.ends_with(), strict=True):
                 if first.after != last.after:
                     show_diff(out, FileEdit(first.path, first.after, last.after))
@@ -326,6 +333,7 @@ def show_diff(out: Console, edit: FileEdit) -> None:
 
 
 def show_verify(out: Console, result: VerifyResult) -> None:
+    """Every check of a verification, and what they amount to."""
     for check in result.checks:
         out.print(_check_line(check))
         if check.why:

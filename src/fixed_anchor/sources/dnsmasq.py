@@ -43,9 +43,11 @@ class Setting(msgspec.Struct, frozen=True):
     place: Place
 
     def error(self, what: str, expected: str | None = None) -> InputError:
+        """An error at this setting."""
         return InputError(f"{self.key}: {what}", file=self.place.file, line=self.place.line, expected=expected)
 
     def words(self) -> list[str]:
+        """The value's parts, separated by commas."""
         return [w.strip() for w in self.value.split(",")]
 
 

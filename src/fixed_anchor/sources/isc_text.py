@@ -36,10 +36,12 @@ class Statement(msgspec.Struct):
 
     @property
     def line(self) -> int:
+        """The line it begins in, from 1."""
         return self.words[0].line
 
     @property
     def key(self) -> str:
+        """Its first word."""
         return "" if self.words[0].string else self.words[0].text
 
     def texts(self) -> list[str]:
@@ -47,6 +49,7 @@ class Statement(msgspec.Struct):
         return [w.text for w in self.words[1:] if w.text != "," or w.string]
 
     def error(self, what: str, expected: str | None = None) -> InputError:
+        """An error at this statement."""
         return InputError(what, file=self.file, line=self.line, expected=expected)
 
     def first(self, key: str) -> Statement | None:

@@ -59,6 +59,7 @@ class Node:
         return str(found.value)
 
     def error(self, what: str, expected: str | None = None) -> InputError:
+        """An error at this node."""
         return InputError(what, file=self.file, line=self.line, expected=expected)
 
 

@@ -71,6 +71,7 @@ class LeaseTable:
         return [fields[at] if at is not None and at < len(fields) else "" for at in self._at]
 
     def at(self, key: int) -> LeaseClaim | None:
+        """The lease of the address with that number, ``None`` where there is none."""
         number = self._rows.get(key)
         if number is None:
             return self._older.at(key) if self._older is not None else None
@@ -90,6 +91,7 @@ class LeaseTable:
         )
 
     def keys(self) -> Iterable[int]:
+        """The addresses that have a lease, as the numbers of :func:`address_key`."""
         return self._rows if self._older is None else {*self._rows, *self._older.keys()}
 
     def __iter__(self) -> Iterator[LeaseClaim]:
@@ -99,6 +101,7 @@ class LeaseTable:
         return sum(1 for _ in self)
 
     def held(self, now: int) -> Iterable[int]:
+        """The numbers of the addresses whose lease counts at ``now`` (seconds since 1970)."""
         kept = {key for key in self._older.held(now) if key not in self._rows} if self._older is not None else set()
         at_valid, at_expire, at_state = self._at[1], self._at[2], self._at[5]
         for key, number in self._rows.items():

@@ -35,6 +35,7 @@ class Element:
         self.text = ""
 
     def all(self, name: str) -> list[Element]:
+        """The elements below this one that are called ``name``."""
         return [c for c in self.children if c.name == name]
 
 

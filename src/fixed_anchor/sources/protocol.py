@@ -41,6 +41,7 @@ class Reader:
         return data
 
     def exists(self, path: str) -> bool:
+        """Whether ``path`` is a file."""
         return os.path.isfile(path)
 
     def names(self, folder: str) -> list[str]:

@@ -91,11 +91,13 @@ class StandinEngine:
 
     @property
     def decision(self) -> str:
+        """The decision, in today's word; empty where none has been made."""
         link = self.folder / "decision"
         return states.current(os.readlink(link)) if link.is_symlink() else ""
 
     @property
     def state(self) -> str:
+        """The state, in today's word; empty where the change has not begun."""
         return states.current(self._value("state"))
 
     def _claim(self, what: str, who: str) -> bool:

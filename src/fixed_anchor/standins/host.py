@@ -49,6 +49,7 @@ class StandinHost:
         return json.loads(stored.text)  # type: ignore[no-any-return]
 
     def store(self, kernel: dict[str, dict[str, Any]]) -> None:
+        """Keeps the simulated kernel for the next command."""
         self.files.put(KERNEL_FILE, json.dumps(kernel, indent=1).encode(), 0o644)
 
     def load(self) -> dict[str, dict[str, Any]]:

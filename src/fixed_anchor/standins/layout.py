@@ -22,7 +22,7 @@ def lay_out(folder: Path) -> None:
     from importlib import resources
 
     if folder.exists() and not folder.is_dir():
-        raise InputError("this is no folder", file=str(folder), expected="a folder for the demo site")
+        raise InputError("this is not a folder", file=str(folder), expected="a folder for the demo site")
     if folder.is_dir() and any(folder.iterdir()):
         if not (folder / MARKER).is_file():
             raise InputError(

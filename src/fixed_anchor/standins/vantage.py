@@ -11,7 +11,7 @@ from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.packets.conversation import Conversation
 from fixed_anchor.packets.ipv6 import link_local_of
-from fixed_anchor.standins.wire import SimulatedWire
+from fixed_anchor.standins.simulated_wire import SimulatedWire
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Said, Vantage
 

@@ -70,10 +70,14 @@ class Vantage(AsksDns, Protocol):
     """
 
     @property
-    def frames(self) -> Frames | None: ...
+    def frames(self) -> Frames | None:
+        """The way to send whole frames, or ``None``."""
+        ...
 
     @property
-    def table(self) -> NeighbourTable | None: ...
+    def table(self) -> NeighbourTable | None:
+        """The kernel's table, where there is nothing better, or ``None``."""
+        ...
 
     why_not: str | None
 

@@ -9,7 +9,7 @@ from collections.abc import Iterator, Mapping
 
 import msgspec
 
-from fixed_anchor.change.change import Draft, Held
+from fixed_anchor.change.change import Draft, GraceAddress
 from fixed_anchor.change.content import FileContent
 from fixed_anchor.change.files import FileEdit, apply_edits
 from fixed_anchor.change.steps import Step, Steps, joined_steps, route_words
@@ -48,10 +48,10 @@ def assemble(
     :class:`InputError` for an interface that is not there, :class:`NotSupported` for one that no
     supported stack declares.
     """
-    held = held_between(final, waiting) if waiting is not None else ()
-    first = waiting if waiting is not None and held and _same_files(waiting, final) else final
+    grace = grace_between(final, waiting) if waiting is not None else ()
+    first = waiting if waiting is not None and grace and _same_files(waiting, final) else final
     if first is final:
-        held = ()
+        grace = ()
     stacks: list[str] = []
     every: list[Steps] = [host_wide_steps(edit.path for edit in first.edits)]
     given_back: list[Step] = []
@@ -76,10 +76,10 @@ def assemble(
         finals=tuple(
             (e.path, ends[e.path]) for e in first.edits if e.after is not None and e.after.text != ends[e.path]
         ),
-        held=tuple(f"address {h.address} fixed on {h.interface}" for h in held),
+        grace_facts=tuple(f"address {h.address} fixed on {h.interface}" for h in grace),
         expect=tuple(_expected_facts(waits)),
     )
-    return Draft(host, ", ".join(dict.fromkeys(stacks)), configs, content, waits, held, hostname)
+    return Draft(host, ", ".join(dict.fromkeys(stacks)), configs, content, waits, grace, hostname)
 
 
 def surveyed(survey: HostSurvey, name: str) -> SurveyedInterface:
@@ -102,10 +102,10 @@ def stack_of(survey: HostSurvey, found: SurveyedInterface) -> str:
     return found.stack
 
 
-def held_between(final: Stage, waiting: Stage) -> tuple[Held, ...]:
+def grace_between(final: Stage, waiting: Stage) -> tuple[GraceAddress, ...]:
     """The addresses that are there while the change waits, and go with the decision."""
     return tuple(
-        Held(name, address)
+        GraceAddress(name, address)
         for name, config in waiting.configs.items()
         for address in (config.addresses if config is not None else ())
         if address not in _addresses(final.configs[name])
@@ -137,7 +137,7 @@ def _interface_steps(machine: Machine, stack: str, found: SurveyedInterface, fin
         return msgspec.structs.replace(steps, drop=(), drop_escalate=())
     waits = first.configs[found.name]
     link = msgspec.structs.replace(
-        found.link, held=waits.addresses if waits is not None else (), leased=(), client=None
+        found.link, in_kernel=waits.addresses if waits is not None else (), leased=(), client=None
     )
     drop = interface_steps(stack, then, apply_edits(before, final.edits), link)
     return msgspec.structs.replace(steps, drop=drop.drop, drop_escalate=drop.drop_escalate)

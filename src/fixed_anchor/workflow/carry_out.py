@@ -48,6 +48,7 @@ class Outcome(msgspec.Struct, frozen=True):
 
     @property
     def exit_status(self) -> int:
+        """The exit status that a command ends with."""
         if self.state == states.CONFIRMED and self.verified is not None and self.verified.verdict == NOT_AS_PLANNED:
             # A person kept it, or the second activation of the held address went wrong.
             return EXIT_AGAINST
@@ -75,13 +76,13 @@ def refuse_unless_accepted(result: CheckResult, accepted: tuple[Acceptance, ...]
         if blockers:
             raise Refused(f"the change is refused: {codes}", remedy="see the findings above; nothing was changed")
         raise Undetermined(
-            f"the change is refused while this is undetermined: {codes}",
+            f"the change is refused because this is undetermined: {codes}",
             remedy="see the findings above; nothing was changed",
         )
     unused = [a for a in accepted if a not in used]
     if unused:
         raise InputError(
-            f"--accept {unused[0].code}: no such finding stands against this change",
+            f"--accept {unused[0].code}: the check did not find this",
             remedy="accept only what the check names",
         )
     return list(dict.fromkeys(used))
@@ -129,7 +130,7 @@ def told(notes: dict[str, Any], draft: Draft) -> tuple[str, ...]:
     for accepted in notes["accepted"]:
         address = f":{accepted['address']}" if accepted["address"] else ""
         lines.append(f"accepted: {accepted['code']}{address}, because {accepted['because']}")
-    lines += [f"held until the decision: {h.address} on {h.interface}" for h in draft.held]
+    lines += [f"stays until the decision: {h.address} on {h.interface}" for h in draft.grace]
     return tuple(printable(line) for line in lines)
 
 
@@ -153,7 +154,7 @@ def carry_out(target: Target, draft: Draft, terms: Terms, progress: Progress) ->
         _log.debug("change %s of %s is %s, %s s left", number, target.name, now.state, now.left)
         progress(now, verified)
         if not now.is_open or now.state == states.STUCK:
-            if now.state == states.CONFIRMED and draft.held:
+            if now.state == states.CONFIRMED and draft.grace:
                 # The old address has gone meanwhile: what is in force now has not been looked at yet.
                 verified = target.verify(draft.host, draft.wanted, draft.hostname, PATIENCE)
             return Outcome(number, now.state, verified)

@@ -21,9 +21,9 @@ from fixed_anchor.core.findings import (
 from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.core.plan import HostPlan, InterfacePlan
 from fixed_anchor.core.rules.host import host_findings
-from fixed_anchor.core.rules.knowledge import knowledge_findings, segment_findings, source_findings
 from fixed_anchor.core.rules.plan import plan_findings
 from fixed_anchor.core.rules.readiness import readiness_findings
+from fixed_anchor.core.rules.spoken_for import knowledge_findings, segment_findings, source_findings
 from fixed_anchor.core.rules.survey import of_change
 from fixed_anchor.core.rules.wire import (
     WireAnswer,

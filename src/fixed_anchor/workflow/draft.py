@@ -63,7 +63,7 @@ def draft_host(
 def going(found: SurveyedInterface, config: InterfaceConfig) -> tuple[IPInterface, ...]:
     """The addresses of today that a change to ``config`` takes away, in families that it fixes."""
     kept = {a.ip for a in config.addresses}
-    return tuple(a for a in found.link.held if config.method(a.version) == "fixed" and a.ip not in kept)
+    return tuple(a for a in found.link.in_kernel if config.method(a.version) == "fixed" and a.ip not in kept)
 
 
 def _stage(plan: Plan, host: HostPlan, machine: Machine, survey: HostSurvey, hold: frozenset[IPAddress]) -> Stage:

@@ -91,7 +91,7 @@ def load(path: Path, now: int) -> Carried:
         raise InputError(f"the evidence cannot be read: {error.strerror}", file=str(path)) from None
     except (ValueError, KeyError, TypeError, IndexError, OverflowError):
         raise InputError(
-            "this is no evidence of format 1", file=str(path), expected="what `check --evidence FILE` saves"
+            "this is not evidence in format 1", file=str(path), expected="what `check --evidence FILE` saves"
         ) from None
     return carried
 

@@ -51,7 +51,7 @@ class LinuxHost:
 
         Raises :class:`DraftOutdated` where files are no longer what was drafted from.
         """
-        init, until = init_of(self.machine), _held_until(self.machine, draft)
+        init, until = init_of(self.machine), _grace_until(self.machine, draft)
         number = driver.lay_down(self.machine, lambda folder: as_files(draft.content, terms, folder, init, until))
         try:
             driver.start(self.machine, number)
@@ -103,11 +103,11 @@ class LinuxHost:
         return " ".join(driver.engine_command(self.machine, number, verb)) if self.machine.has_shell else None
 
 
-def _held_until(machine: Machine, draft: Draft) -> int | None:
-    """The uptime of the machine at which the first lease of a held address ends; ``None`` if none does."""
-    if not draft.held:
+def _grace_until(machine: Machine, draft: Draft) -> int | None:
+    """The uptime of the machine at which the first lease of an address in its grace ends; ``None`` if none does."""
+    if not draft.grace:
         return None
-    addresses = {h.address.ip for h in draft.held}
+    addresses = {h.address.ip for h in draft.grace}
     left = [a.seconds_left for link in kernel.links(machine) for a in link.addresses if a.address.ip in addresses]
     ends = [seconds for seconds in left if seconds is not None]
     return int(machine.uptime()) + min(ends) if ends else None

@@ -11,9 +11,9 @@ from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.errors import NoAccess, Refused
 from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.core.plan import Segment
-from fixed_anchor.core.rules.knowledge import free_addresses
+from fixed_anchor.core.rules.spoken_for import free_addresses
 from fixed_anchor.vantages.protocol import Vantage
-from fixed_anchor.workflow.wire import look
+from fixed_anchor.workflow.look import look
 
 #: How many candidates are probed together, and how many at most.
 TOGETHER, MOST = 16, 64
@@ -51,14 +51,14 @@ def pick(known: Knowledge, segment: Segment, host: str, now: IPAddress, vantage:
 def _holders(vantage: Vantage, batch: list[IPAddress]) -> tuple[dict[IPAddress, list[str]], str]:
     """The MACs that answered for each, and how was asked, in words."""
     if vantage.why_not is not None:
-        return {}, f"the wire was not asked: {vantage.why_not}"
+        return {}, f"not probed: {vantage.why_not}"
     try:
         looked = look(vantage, batch)
     except NoAccess as error:
-        return {}, f"the wire was not asked: {error.what}"
+        return {}, f"not probed: {error.what}"
     asked = next((a.asked for a in looked.answers.values()), "")
     if not asked:
-        return {}, "the wire was not asked"
+        return {}, "not probed"
     return {t: [h.mac for h in a.holders] for t, a in looked.answers.items()}, f"nobody answered {asked}"
 
 

@@ -17,7 +17,7 @@ from fixed_anchor.vantages import across_router
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Vantage
 from fixed_anchor.workflow import names
-from fixed_anchor.workflow.wire import look
+from fixed_anchor.workflow.look import look
 
 FREE, TAKEN, UNDETERMINED = "free", "taken", "undetermined"
 
@@ -40,6 +40,8 @@ class ProbedAddress(msgspec.Struct, frozen=True):
 
 
 class ProbeResult(msgspec.Struct, frozen=True):
+    """The answers for all addresses that were asked for, in order."""
+
     addresses: tuple[ProbedAddress, ...]
 
     @property

@@ -31,6 +31,7 @@ class Site:
         self._surveys: dict[str, HostSurvey | None] = {}
 
     def here_survey(self) -> HostSurvey:
+        """The survey of this machine, made once."""
         if self._here_survey is None:
             self._here_survey = take_stock(self.here)
         return self._here_survey
@@ -93,7 +94,7 @@ class Site:
                 return host, machine
         elif self.plan.hosts and all(h.reach is not None for h in self.plan.hosts.values()):
             raise InputError(
-                "every host of this plan is reached from here, none is this machine",
+                "every host of this plan can be reached from here, and none of them is this machine",
                 file=self.plan.file,
                 remedy="name one with --host: " + ", ".join(self.plan.hosts),
             )
@@ -110,7 +111,7 @@ class Site:
             if on_segment is not None and on_segment.link.mac is not None:
                 return self.here.vantage(on_segment)
         if machine is None:
-            return Nowhere(f"this machine is neither {host.name} nor on its segment")
+            return Nowhere(f"this machine is not {host.name}, and has no address on its segment")
         survey = self.survey(host)
         return own_vantage(machine, survey, interface)
 

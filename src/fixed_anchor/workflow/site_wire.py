@@ -12,8 +12,8 @@ from fixed_anchor.core.rules.wire import DhcpServerSeen, WireAnswer
 from fixed_anchor.core.wanted import gateways_of
 from fixed_anchor.vantages.protocol import AsksDns, Vantage
 from fixed_anchor.workflow import names
+from fixed_anchor.workflow.look import look
 from fixed_anchor.workflow.site import Site
-from fixed_anchor.workflow.wire import look
 
 Job = tuple[HostPlan, InterfacePlan]
 JobName = tuple[str, str]
@@ -38,9 +38,11 @@ class SiteWire:
         return self._answers.get(job, {}), self._why_not.get(job, {})
 
     def answered(self, job: JobName, answer: WireAnswer) -> None:
+        """Keeps an answer for an interface."""
         self._answers.setdefault(job, {})[answer.address] = answer
 
     def not_asked(self, job: JobName, address: IPAddress, why: str) -> None:
+        """Keeps why nobody asked for an address of an interface."""
         self._why_not.setdefault(job, {})[address] = why
 
 

@@ -25,8 +25,8 @@ from fixed_anchor.packets.arp_probes import AFTERWARDS
 from fixed_anchor.packets.echoes import Echoes
 from fixed_anchor.vantages.protocol import Vantage
 from fixed_anchor.workflow import names
+from fixed_anchor.workflow.look import look
 from fixed_anchor.workflow.site import Site, own_vantage
-from fixed_anchor.workflow.wire import look
 
 
 def verify(site: Site, host_names: tuple[str, ...] = ()) -> VerifyResult:

@@ -56,7 +56,7 @@ def host_findings(
     if session is not None and any(a.address.ip == session for a in found.addresses):
         yield raised(
             "your-session-rides-here",
-            f"your session comes in by {session} on {interface.name}",
+            f"your session uses {session} on {interface.name}",
             address=session,
             seen_in="your session",
         )

@@ -34,9 +34,11 @@ class WireAnswer(msgspec.Struct, frozen=True):
     at: str
 
     def foreign(self, own_macs: frozenset[str]) -> tuple[Holder, ...]:
+        """The holders whose MACs are not among ``own``."""
         return tuple(h for h in self.holders if h.mac not in own_macs)
 
     def consulted(self, own_macs: frozenset[str]) -> Consulted:
+        """The answer as a line of evidence; ``own`` are MACs of the host itself."""
         foreign = self.foreign(own_macs)
         said = f"{self.asked}: " + ("answered by " + " and ".join(h.mac for h in foreign) if foreign else "no answer")
         return Consulted(self.vantage, said, self.at)
@@ -91,7 +93,7 @@ def wire_findings(
         these = [a for a in missing if why_not.get(a, "no vantage") == why]
         yield raised(
             "not-probed",
-            f"the wire was not asked for {', '.join(map(str, these))}: {why}",
+            f"{', '.join(map(str, these))}: not probed: {why}",
             seen_in="no vantage",
             address=these[0] if len(these) == 1 else None,
         )
@@ -184,7 +186,7 @@ def switched_off(jobs: Iterable[tuple[HostPlan, InterfacePlan]]) -> Iterator[Fin
         hosts = {h.name for h, _ in every}
         yield finding(
             "not-probed",
-            f"the wire was not asked for {count} address{'es' if count > 1 else ''}: switched off with --no-wire",
+            f"{count} address{'es were' if count > 1 else ' was'} not probed: --no-wire",
             seen_in="no vantage",
             host=next(iter(hosts)) if len(hosts) == 1 else None,
         )

@@ -40,7 +40,7 @@ def knowledge_findings(
     if any(h.address.version == 4 for h in interface.hold) and not known.pools_known(interface.segment):
         yield raised(
             "pool-unknown",
-            f"nothing is known of the DHCP pools of segment {interface.segment}",
+            f"the DHCP pools of segment {interface.segment} are not known",
             remedy="give it with --pool FIRST-LAST, or as `pools:` of the segment "
             "(`[]` says that there is no DHCP server), or name the server's configuration under `sources:`",
         )
