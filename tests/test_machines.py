@@ -134,6 +134,23 @@ def test_what_was_not_fetched_is_no_answer() -> None:
             unknown()
 
 
+class Closed(Buoy):
+    """Somebody looks at it who may not read every folder."""
+
+    def glob(self, pattern: str) -> list[str]:
+        if pattern.startswith("/etc/netplan/"):
+            raise NoAccess("no permission to read this folder", file="/etc/netplan", remedy="run as root")
+        return super().glob(pattern)
+
+
+def test_a_folder_that_may_not_be_read_is_in_nobodys_way_who_does_not_need_it() -> None:
+    fetched = one_by_one(Closed(), Wanted(files=("/etc/netplan/*.yaml", "/proc/mounts")))
+    assert fetched.read("/proc/mounts") is not None
+    for needed in (lambda: fetched.glob("/etc/netplan/*.yaml"), lambda: fetched.read(NETPLAN)):
+        with pytest.raises(NoAccess, match="no permission"):
+            needed()
+
+
 @pytest.mark.parametrize("link", ["../../outside", "/outside", "/etc/../../outside", "..", "/.."])
 def test_no_link_and_no_path_leads_out_of_a_tree(tmp_path: Path, link: str) -> None:
     """Links are followed as the host itself would: a root has nothing above it."""

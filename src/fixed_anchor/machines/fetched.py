@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from fnmatch import fnmatchcase
 
 from fixed_anchor.change.files import FileText
@@ -20,7 +21,8 @@ class Fetched:
     def __init__(self, name: str, running: bool) -> None:
         self.name = name
         self.running = running
-        self._patterns: set[str] = set()
+        #: What was wanted, and why its folder cannot be read, where that is so.
+        self._patterns: dict[str, NoAccess | None] = {}
         self._files: dict[str, FileText | NoAccess] = {}
         self._links: dict[str, str | None] = {}
         self._folders: dict[str, list[str]] = {}
@@ -38,8 +40,18 @@ class Fetched:
         return both
 
     def _was_wanted(self, path: str) -> None:
-        if path not in self._patterns and not any(matches(path, p) for p in self._patterns):
+        wanted = [p for p in self._patterns if p == path or matches(path, p)]
+        if not wanted:
             raise LookupError(f"{path} was not fetched from {self.name}")
+        if path not in self._files:
+            self._raise_for(wanted)
+
+    def _raise_for(self, patterns: Iterable[str]) -> None:
+        """Raises what stood in the way of looking into a folder."""
+        for pattern in patterns:
+            why = self._patterns[pattern]
+            if why is not None:
+                raise why
 
     def read(self, path: str) -> FileText | None:
         self._was_wanted(path)
@@ -51,6 +63,7 @@ class Fetched:
     def glob(self, pattern: str) -> list[str]:
         if pattern not in self._patterns:
             raise LookupError(f"{pattern} was not fetched from {self.name}")
+        self._raise_for([pattern])
         return sorted(path for path in self._files if matches(path, pattern))
 
     def knows(self, pattern: str) -> bool:
@@ -69,9 +82,15 @@ class Fetched:
 def one_by_one(machine: Readable, wanted: Wanted) -> Fetched:
     """All of ``wanted`` from a machine that is right here, where asking many times costs nothing."""
     fetched = Fetched(machine.name, machine.running)
-    fetched._patterns.update(wanted.files)
     for pattern in wanted.files:
-        for path in machine.glob(pattern) if any(c in pattern for c in "*?[") else [pattern]:
+        fetched._patterns[pattern] = None
+        try:
+            paths = machine.glob(pattern) if any(c in pattern for c in "*?[") else [pattern]
+        except NoAccess as error:
+            # Whoever needs a file of that folder is told; who does not, need not know.
+            fetched._patterns[pattern] = error
+            continue
+        for path in paths:
             try:
                 file = machine.read(path)
             except NoAccess as error:
