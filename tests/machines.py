@@ -13,7 +13,7 @@ from fixed_anchor.core.errors import AnchorError
 from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.machines.fetched import Fetched, one_by_one
 from fixed_anchor.machines.files import DiskFiles
-from fixed_anchor.machines.protocol import Ran, Wanted, not_asked
+from fixed_anchor.machines.readable import Ran, Wanted, not_asked
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Vantage
 

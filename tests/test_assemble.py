@@ -11,7 +11,7 @@ from fixed_anchor.change.change import Draft
 from fixed_anchor.change.files import FileEdit, FileText
 from fixed_anchor.core.addresses import IPAddress, parse_address
 from fixed_anchor.core.survey import HostSurvey, Lease
-from fixed_anchor.machines.protocol import Ran
+from fixed_anchor.machines.readable import Ran
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.planfile.reader import read_plan
 from fixed_anchor.workflow.assemble import Stage, assemble

@@ -13,7 +13,7 @@ from fixed_anchor.core.survey import FoundAddress, HostSurvey
 from fixed_anchor.formats.host_names import edit_hostname, edit_hosts
 from fixed_anchor.formats.resolv_conf import edit_resolv_conf
 from fixed_anchor.formats.resolved_conf import edit_drop_in
-from fixed_anchor.machines.protocol import Ran
+from fixed_anchor.machines.readable import Ran
 from fixed_anchor.machines.tree import Tree
 from fixed_anchor.observe.lease import lease_of
 from fixed_anchor.observe.stocktaking import take_stock

@@ -17,7 +17,7 @@ from fixed_anchor.machines.collected import Collected
 from fixed_anchor.machines.fetched import Fetched, one_by_one
 from fixed_anchor.machines.files import DiskFiles, write_beside
 from fixed_anchor.machines.here import Here
-from fixed_anchor.machines.protocol import Wanted
+from fixed_anchor.machines.readable import Wanted
 from fixed_anchor.machines.tree import Tree
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.packets.conversation import Conversation

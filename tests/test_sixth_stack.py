@@ -20,7 +20,7 @@ from fixed_anchor.formats import FORMATS
 from fixed_anchor.formats.lines import LineEditor
 from fixed_anchor.formats.protocol import Declaration, Texts
 from fixed_anchor.machines.collected import collector_source
-from fixed_anchor.machines.protocol import Ran
+from fixed_anchor.machines.readable import Ran
 from fixed_anchor.machines.tree import Tree
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.planfile.reader import read_plan

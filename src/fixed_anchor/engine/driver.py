@@ -13,7 +13,8 @@ from typing import Any
 from fixed_anchor.change import states
 from fixed_anchor.change.change import ChangeStatus
 from fixed_anchor.core.errors import AnchorError, ChangeOpen, InputError, NoAccess, Refused, Stuck, printable
-from fixed_anchor.machines.protocol import Machine, Ran
+from fixed_anchor.machines.protocol import Machine
+from fixed_anchor.machines.readable import Ran
 
 _log = logging.getLogger(__name__)
 

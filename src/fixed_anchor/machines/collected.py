@@ -14,7 +14,7 @@ from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.daemons import all_files, all_questions, busy_patterns, ifupdown, units
 from fixed_anchor.daemons.protocol import INTERFACE
 from fixed_anchor.machines.fetched import Fetched, matches, one_by_one
-from fixed_anchor.machines.protocol import Ran, Wanted, not_asked
+from fixed_anchor.machines.readable import Ran, Wanted, not_asked
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Vantage
 

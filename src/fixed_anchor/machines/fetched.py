@@ -7,7 +7,7 @@ from fnmatch import fnmatchcase
 
 from fixed_anchor.change.files import FileText
 from fixed_anchor.core.errors import NoAccess
-from fixed_anchor.machines.protocol import Ran, Readable, Wanted, not_asked
+from fixed_anchor.machines.readable import Ran, Readable, Wanted, not_asked
 
 
 class Fetched:

@@ -13,7 +13,7 @@ from fixed_anchor.core.errors import AnchorError, NoAccess
 from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.machines.fetched import Fetched, one_by_one
 from fixed_anchor.machines.files import DiskFiles
-from fixed_anchor.machines.protocol import Ran, Wanted
+from fixed_anchor.machines.readable import Ran, Wanted
 from fixed_anchor.machines.session import session_address
 from fixed_anchor.vantages import vantage_on
 from fixed_anchor.vantages.protocol import Vantage

@@ -9,7 +9,7 @@ from fixed_anchor.core.errors import AnchorError, InputError, NotSupported
 from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.machines.fetched import Fetched, one_by_one
 from fixed_anchor.machines.files import DiskFiles
-from fixed_anchor.machines.protocol import Ran, Wanted
+from fixed_anchor.machines.readable import Ran, Wanted
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Vantage
 

@@ -11,7 +11,8 @@ from fixed_anchor.core.errors import InputError
 from fixed_anchor.daemons import all_files, all_questions, ifupdown, units
 from fixed_anchor.formats import FORMATS
 from fixed_anchor.machines.fetched import Fetched
-from fixed_anchor.machines.protocol import Machine, Readable, Wanted
+from fixed_anchor.machines.protocol import Machine
+from fixed_anchor.machines.readable import Readable, Wanted
 from fixed_anchor.observe import kernel, lease, provisioning, resolvers
 
 #: How deep files may name others: a loop among them ends here.

@@ -12,7 +12,7 @@ from fixed_anchor.core.addresses import IPAddress, default_network, parse_addres
 from fixed_anchor.core.config import LinkFacts, Route
 from fixed_anchor.core.errors import NoAccess
 from fixed_anchor.core.survey import FoundAddress
-from fixed_anchor.machines.protocol import Readable
+from fixed_anchor.machines.readable import Readable
 
 _FOREVER = 2**32 - 1
 _LINKS = ("ip", "-j", "-d", "address", "show")

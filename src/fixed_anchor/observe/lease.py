@@ -10,7 +10,7 @@ from fixed_anchor.core.config import Route
 from fixed_anchor.core.survey import FoundAddress, Lease
 from fixed_anchor.daemons import ifupdown, network_manager, networkd
 from fixed_anchor.daemons.protocol import INTERFACE
-from fixed_anchor.machines.protocol import Readable
+from fixed_anchor.machines.readable import Readable
 
 #: The command lines of all processes.
 PROCESSES = ("ps", "-eo", "args")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from fixed_anchor.machines.protocol import Readable
+from fixed_anchor.machines.readable import Readable
 
 #: What regenerates an interface file at boot, and how its own documentation says to stop that.
 CONFIG = "/etc/cloud/cloud.cfg"

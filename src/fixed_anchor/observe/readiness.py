@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from fixed_anchor.core.addresses import IPAddress, parse_address
 from fixed_anchor.core.readiness import CarriesRoot, Readiness
 from fixed_anchor.daemons import busy_patterns, units
-from fixed_anchor.machines.protocol import Readable
+from fixed_anchor.machines.readable import Readable
 from fixed_anchor.observe.lease import PROCESSES
 
 _NETWORK_FILE_SYSTEMS = ("nfs", "nfs4", "cifs", "smb3", "ceph", "glusterfs", "afs")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from fixed_anchor.core.addresses import IPAddress, parse_address
-from fixed_anchor.machines.protocol import Readable
+from fixed_anchor.machines.readable import Readable
 
 RESOLV_CONF = "/etc/resolv.conf"
 #: At most this many servers of resolv.conf are used (MAXNS, resolv.conf(5)).

@@ -11,7 +11,7 @@ from fixed_anchor.daemons import DAEMONS, units
 from fixed_anchor.daemons.protocol import Governs, Questions, Seen
 from fixed_anchor.formats import FORMATS
 from fixed_anchor.formats.protocol import Declaration
-from fixed_anchor.machines.protocol import Readable
+from fixed_anchor.machines.readable import Readable
 from fixed_anchor.observe.fetching import active_units
 
 

@@ -15,7 +15,8 @@ from fixed_anchor.daemons.protocol import IN_FILES, IN_RESOLV_CONF
 from fixed_anchor.formats import FORMATS
 from fixed_anchor.formats.resolv_conf import RESOLV_CONF, says_resolv_conf
 from fixed_anchor.formats.resolved_conf import DROP_IN, says_drop_in
-from fixed_anchor.machines.protocol import Machine, Readable
+from fixed_anchor.machines.protocol import Machine
+from fixed_anchor.machines.readable import Readable
 from fixed_anchor.observe import kernel, resolvers
 from fixed_anchor.observe.fetching import fetch_for_survey, fetch_kernel, format_files
 from fixed_anchor.observe.lease import client_name, lease_clients, lease_of

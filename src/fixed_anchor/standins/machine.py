@@ -13,7 +13,7 @@ from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.machines import MARKER
 from fixed_anchor.machines.fetched import Fetched, one_by_one
 from fixed_anchor.machines.files import DiskFiles
-from fixed_anchor.machines.protocol import Ran, Wanted
+from fixed_anchor.machines.readable import Ran, Wanted
 from fixed_anchor.standins.engine import StandinEngine
 from fixed_anchor.standins.host import StandinHost
 from fixed_anchor.standins.station import Station, read_station
