@@ -200,6 +200,12 @@ def test_what_is_made_of_a_device_is_not_taken_for_it(stack: str, texts: dict[st
         assert rewrite(FORMATS[stack], files, LINK, ONE, links)
 
 
+def test_a_template_is_no_interface_but_what_is_brought_up_is_one() -> None:
+    text = "auto eth0\niface base inet static\n  mtu 1400\niface eth0 inet dhcp\niface eth1 inet manual inherits eth0\n"
+    text += "iface eth2 inet manual inherits base\n"
+    assert FORMATS["ifupdown"].named(files_of({"/etc/network/interfaces": text})) == ("eth0", "eth1", "eth2")
+
+
 def test_a_renderer_that_is_none_is_named() -> None:
     files = files_of({"/etc/netplan/1.yaml": "network:\n  renderer: networkdd\n  ethernets: {eth0: {dhcp4: true}}\n"})
     with pytest.raises(InputError, match=r"1\.yaml:2:13: .*'networkdd' stands here; expected networkd or"):

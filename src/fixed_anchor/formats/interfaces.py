@@ -48,8 +48,10 @@ class Interfaces:
 
     def named(self, files: Files) -> tuple[str, ...]:
         stanzas = stanzas_in(files)
-        inherited = {name for s in stanzas for name in s.inherits}
-        names = [s.name for s in stanzas if s.kind == "iface" and s.method != "loopback" and s.name not in inherited]
+        # What is only inherited from is a template; what is also brought up is an interface.
+        brought_up = {w for s in stanzas if s.kind == "auto" or s.kind.startswith("allow-") for w in s.head.words[1:]}
+        templates = {name for s in stanzas for name in s.inherits} - brought_up
+        names = [s.name for s in stanzas if s.kind == "iface" and s.method != "loopback" and s.name not in templates]
         return tuple(dict.fromkeys(n for n in names if ":" not in n))
 
     def edit(self, files: Files, declared: Declaration, wanted: InterfaceConfig, todo: tuple[str, ...]) -> Texts:

@@ -7,6 +7,7 @@ are joined.
 from __future__ import annotations
 
 from fnmatch import fnmatchcase
+from functools import lru_cache
 from ipaddress import IPv4Interface
 
 import yaml
@@ -57,6 +58,8 @@ def in_order(files: Files) -> list[str]:
     return [by_name[name] for name in sorted(by_name)]
 
 
+# Asked for each link of a host, and read anew after each edit: composing the document is what takes long.
+@lru_cache(maxsize=64)
 def _network(file: FileText) -> dict[str, Value]:
     bad = _not_text(file)
     if bad is not None:

@@ -135,7 +135,7 @@ def _places(interface: SurveyedInterface) -> str:
     lines: dict[str, list[str]] = {}
     for place in interface.declared_in:
         lines.setdefault(place.file, []).append(str(place.line))
-    return printable(", ".join(f"{file}:{','.join(numbers)}" for file, numbers in lines.items()))
+    return printable(", ".join(f"{file}:{','.join(dict.fromkeys(numbers))}" for file, numbers in lines.items()))
 
 
 # --- check -------------------------------------------------------------------------------
