@@ -6,6 +6,7 @@ from pathlib import Path
 import pytest
 from hypothesis import HealthCheck, settings
 
+from fixed_anchor.standins.layout import lay_out
 from tests.changes import OLD, Scene, shells
 
 # Time is measured in bench/, never in a test: a loaded machine is no failure.
@@ -17,6 +18,13 @@ def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption(
         "--whole-matrix", action="store_true", help="try every fault at every state on every stack, not a selection"
     )
+
+
+@pytest.fixture
+def site(tmp_path: Path) -> Path:
+    """The folder of the demo's site, laid out afresh."""
+    lay_out(tmp_path / "site")
+    return tmp_path / "site"
 
 
 @pytest.fixture(params=[*shells(), None], ids=lambda s: s or "stand-in")

@@ -11,8 +11,6 @@ from pathlib import Path
 
 import pytest
 
-from fixed_anchor.standins.layout import lay_out
-
 PROGRAM = Path(sys.executable).with_name("fixed-anchor")
 STATE = ("--state-dir", "hosts/tide-db/state")
 
@@ -27,12 +25,6 @@ def run(cwd: Path, *words: str, **environment: str) -> subprocess.CompletedProce
     return subprocess.run(
         argv, cwd=cwd, capture_output=True, text=True, check=False, timeout=60, env=os.environ | environment
     )
-
-
-@pytest.fixture
-def site(tmp_path: Path) -> Path:
-    lay_out(tmp_path / "site")
-    return tmp_path / "site"
 
 
 def test_the_whole_demo(tmp_path: Path) -> None:
@@ -62,17 +54,6 @@ def test_the_whole_demo(tmp_path: Path) -> None:
         assert typed.returncode in expected, (words, typed.stdout, typed.stderr)
 
 
-def test_survey_shape(site: Path) -> None:
-    survey = json.loads(run(site, "survey", "--plan", "plan.yaml", "--host", "tide-db", "--json").stdout)
-    (interface,) = survey["interfaces"]
-    assert survey["stack"] == "netplan"
-    assert interface["addresses"][0]["address"] == "203.0.113.131/24"
-    assert interface["addresses"][0]["origin"] == "dhcp"
-    assert interface["declared_in"][0] == {"file": "/etc/netplan/50-tide.yaml", "line": 5}
-    tree = json.loads(run(site, "survey", "--root", "hosts/gannet-ws", "--json").stdout)
-    assert [i["name"] for i in tree["interfaces"]] == ["eno1"]
-
-
 def test_propose_from_a_survey(site: Path) -> None:
     run(site, "survey", "--plan", "plan.yaml", "--host", "tide-db", "-o", "survey.json")
     words = ("propose", "--survey", "survey.json", "--at", "203.0.113.44")
@@ -86,35 +67,6 @@ def test_propose_from_a_survey(site: Path) -> None:
     outside = run(site, "propose", "--survey", "survey.json", "--at", "198.51.100.9", "-o", "-")
     assert outside.returncode == 2
     assert "not in 203.0.113.0/24" in outside.stderr
-
-
-def test_the_log_names_each_command_and_file(site: Path) -> None:
-    words = ("survey", "--root", "hosts/gannet-ws", "--json")
-    assert run(site, *words).stderr == ""
-    logged = run(site, "--log-level", "debug", *words)
-    assert "DEBUG fixed_anchor.machines.files: read /etc/netplan/10-desk.yaml: " in logged.stderr
-    # Standard output is the document alone, whatever is logged.
-    assert json.loads(logged.stdout)["stack"] == "netplan"
-    (site / "debug").mkdir()
-    broken = run(site, "survey", "--root", "debug", "--json")
-    assert (broken.returncode, broken.stderr) == (0, "")
-
-
-def test_what_a_draft_puts_right_speaks_against_no_change(site: Path) -> None:
-    """First-boot provisioning would write the file again: the survey says so, and the draft switches it off."""
-    etc = site / "hosts/tide-db/etc"
-    (etc / "cloud").mkdir()
-    (etc / "cloud/cloud.cfg").write_text("preserve_hostname: false\n")
-    file = etc / "netplan/50-tide.yaml"
-    file.write_text("# generated from the datasource by cloud-init\n" + file.read_text())
-    survey = json.loads(run(site, "survey", "--plan", "plan.yaml", "--host", "tide-db", "--json").stdout)
-    assert "rewritten-at-boot" in [f["code"] for f in survey["findings"]]
-    done = run(site, "check", "plan.yaml", "--host", "tide-db", "--json")
-    assert done.returncode == 0
-    assert [f["code"] for f in json.loads(done.stdout)["findings"]] == ["source-untidy"]
-    assert (
-        "/etc/cloud/cloud.cfg.d/99-fixed-anchor.cfg: new" in run(site, "draft", "plan.yaml", "--host", "tide-db").stdout
-    )
 
 
 def test_check_shape_and_verdicts(site: Path) -> None:

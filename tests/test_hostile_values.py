@@ -19,7 +19,6 @@ from fixed_anchor.change.steps import Steps
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.engine.data import as_files
 from fixed_anchor.engine.runbook import runbook
-from fixed_anchor.standins.layout import lay_out
 from tests.changes import TERMS
 from tests.test_commands import ALONE, STATE
 
@@ -73,12 +72,6 @@ class Program:
 
     def close(self) -> None:
         self.process.communicate()
-
-
-@pytest.fixture
-def site(tmp_path: Path) -> Path:
-    lay_out(tmp_path / "site")
-    return tmp_path / "site"
 
 
 @pytest.fixture

@@ -5,18 +5,9 @@ from __future__ import annotations
 import json
 from pathlib import Path
 
-import pytest
-
-from fixed_anchor.standins.layout import lay_out
 from tests.test_commands import STATE, run
 
 NETPLAN = "hosts/tide-db/etc/netplan/50-tide.yaml"
-
-
-@pytest.fixture
-def site(tmp_path: Path) -> Path:
-    lay_out(tmp_path / "site")
-    return tmp_path / "site"
 
 
 def cutover(site: Path, hold: str) -> None:

@@ -61,9 +61,6 @@ def command(
     passes = acceptances(accepted, because)
     site = app.site(plan)
     planned, machine = site.target(host)
-    refusal = machine.why_no_change()
-    if refusal is not None:
-        raise refusal
     target = LinuxHost(machine)
     already = target.open_change()
     if already is not None:

@@ -14,6 +14,7 @@ from fixed_anchor.commands.common import App, RangeType
 from fixed_anchor.core.addresses import AddressRange, IPAddress, parse_address
 from fixed_anchor.core.errors import InputError, printable
 from fixed_anchor.core.plan import SOURCE_KINDS
+from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.machines.collected import Collected, is_collection
 from fixed_anchor.machines.files import write_beside
 from fixed_anchor.observe.stocktaking import take_stock
@@ -90,8 +91,10 @@ def command(
         raise InputError("the file exists already", file=output, remedy="overwrite it with --replace")
     machine = app.machine()
     collected = survey_file is not None and _is_collection(survey_file)
+    found: HostSurvey | None = None
     if survey_file is None:
-        survey = survey_document(take_stock(machine))
+        found = take_stock(machine)
+        survey = survey_document(found)
     elif collected:
         survey = survey_document(take_stock(Collected(Path(survey_file))))
     else:
@@ -105,8 +108,8 @@ def command(
         raise InputError(f"this is not a survey in format 1 ({error})", file=survey_file) from None
     if pick:
         vantage: Vantage = Nowhere(f"the survey {survey_file} is of another machine")
-        if survey_file is None:
-            vantage = own_vantage(machine, take_stock(machine), proposed.interface)
+        if found is not None:
+            vantage = own_vantage(machine, found, proposed.interface)
         with app.status("probing the segment, about 7 s"):
             proposed = with_pick(proposed, site, folder, vantage)
         app.err.print(f"picked {proposed.hold[0]}:", style="bold")

@@ -71,6 +71,11 @@ def units() -> dict[str, str]:
     return {name: daemon.unit for name, daemon in DAEMONS.items()} | wide
 
 
+def is_active() -> tuple[str, ...]:
+    """The command that tells which of the services run: a word for each, in the order of :func:`units`."""
+    return ("systemctl", "is-active", *units().values())
+
+
 def busy_patterns() -> tuple[str, ...]:
     """Extended regular expressions of the command lines that show any of them in the middle of something."""
     return tuple(dict.fromkeys((*(p for d in DAEMONS.values() for p in d.busy), *netplan.BUSY)))

@@ -22,6 +22,11 @@ INTERFACE = "INTERFACE"
 IN_FILES, IN_DROP_IN, IN_RESOLV_CONF = "files", "drop-in", "resolv.conf"
 
 
+def with_interface(argv: tuple[str, ...], name: str) -> tuple[str, ...]:
+    """A command for one interface, with its name in the place of :data:`INTERFACE`."""
+    return tuple(name if word == INTERFACE else word for word in argv)
+
+
 class Questions(msgspec.Struct, frozen=True):
     """What has to be collected from a host for a daemon.
 
@@ -43,7 +48,7 @@ class Questions(msgspec.Struct, frozen=True):
 
     def of_interface(self, name: str) -> tuple[tuple[str, ...], ...]:
         """The commands of ``for_interface`` for one interface."""
-        return tuple(tuple(name if word == INTERFACE else word for word in argv) for argv in self.for_interface)
+        return tuple(with_interface(argv, name) for argv in self.for_interface)
 
 
 class Seen(msgspec.Struct, frozen=True):

@@ -46,8 +46,8 @@ def number_of(machine: Machine, typed: str) -> str:
 
 
 def folder_of(machine: Machine, number: str) -> str:
-    """The folder of a change that exists; ``number`` as typed. Raises :class:`InputError`."""
-    return f"{changes_folder(machine)}/{number_of(machine, number)}"
+    """The folder of a change; ``number`` has its four digits, as :func:`number_of` gives it."""
+    return f"{changes_folder(machine)}/{number}"
 
 
 def numbers(machine: Machine) -> list[str]:
@@ -71,9 +71,9 @@ def lay_down(machine: Machine, data_in: Callable[[str], Data]) -> str:
     machine.make_folder(changes_folder(machine))
     taken = numbers(machine)
     number = int(taken[-1]) + 1 if taken else 1
-    while not machine.make_folder(f"{changes_folder(machine)}/{number:04d}"):
+    while not machine.make_folder(folder_of(machine, f"{number:04d}")):
         number += 1
-    folder = f"{changes_folder(machine)}/{number:04d}"
+    folder = folder_of(machine, f"{number:04d}")
     for path, (data, mode) in data_in(folder).items():
         machine.put(f"{folder}/{path}", data, mode)
     return f"{number:04d}"
@@ -81,7 +81,7 @@ def lay_down(machine: Machine, data_in: Callable[[str], Data]) -> str:
 
 def engine_command(machine: Machine, number: str, verb: str) -> tuple[str, ...]:
     """The plain command of a verb, as it can be typed on a host without Python."""
-    folder = f"{changes_folder(machine)}/{number}"
+    folder = folder_of(machine, number)
     return ("/bin/sh", f"{folder}/engine.sh", verb, folder)
 
 
@@ -109,7 +109,7 @@ def give_verdict(machine: Machine, number: str, word: str, checks: tuple[str, ..
     ``checks`` are its lines for the log.
     """
     text = "".join(printable(line) + "\n" for line in checks)
-    machine.put(f"{changes_folder(machine)}/{number}/checks", text.encode("utf-8", "replace"))
+    machine.put(f"{folder_of(machine, number)}/checks", text.encode("utf-8", "replace"))
     _checked(_verb(machine, number, "verdict", word))
 
 
@@ -129,7 +129,7 @@ def more_time(machine: Machine, number: str, seconds: int) -> None:
 def roll_back(machine: Machine, number: str, who: str) -> None:
     """Rolls an open change back, and waits until that is so. Raises :class:`Stuck`."""
     # A change is carried out by the engine that lies in its folder, of the version that began it.
-    engine = machine.read(f"{changes_folder(machine)}/{number}/engine.sh")
+    engine = machine.read(f"{folder_of(machine, number)}/engine.sh")
     verb = states.ROLL_BACK if engine is None or f"{states.ROLL_BACK} " in engine.text else states.FORMER_VERB
     _checked(_verb(machine, number, verb, who, timeout=300))
 
@@ -154,7 +154,7 @@ def status(machine: Machine, number: str) -> ChangeStatus:
 
 def notes(machine: Machine, number: str) -> dict[str, Any]:
     """The notes of a change. Raises :class:`InputError` where they are broken."""
-    path = f"{changes_folder(machine)}/{number}/about.json"
+    path = f"{folder_of(machine, number)}/about.json"
     file = machine.read(path)
     try:
         said = json.loads(file.text) if file else {}
@@ -167,5 +167,5 @@ def notes(machine: Machine, number: str) -> dict[str, Any]:
 
 def log(machine: Machine, number: str) -> tuple[str, ...]:
     """The lines of the log of a change."""
-    file = machine.read(f"{changes_folder(machine)}/{number}/log")
+    file = machine.read(f"{folder_of(machine, number)}/log")
     return tuple(file.text.splitlines()) if file else ()

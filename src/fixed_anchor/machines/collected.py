@@ -11,9 +11,9 @@ from fixed_anchor.change.files import FileText, decode
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.errors import AnchorError, InputError, NotSupported
 from fixed_anchor.core.survey import SurveyedInterface
-from fixed_anchor.daemons import all_files, all_questions, busy_patterns, ifupdown, units
+from fixed_anchor.daemons import all_files, all_questions, busy_patterns, ifupdown, is_active
 from fixed_anchor.daemons.protocol import INTERFACE
-from fixed_anchor.machines.fetched import Fetched, matches, one_by_one
+from fixed_anchor.machines.fetched import Fetched, folders_in, matches, one_by_one
 from fixed_anchor.machines.readable import Ran, Wanted, not_asked
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Vantage
@@ -24,7 +24,7 @@ HEADER = "fixed-anchor collection 1"
 def collector_source() -> str:
     """The text of ``collector.sh``, with what the daemons and formats of this version need filled in."""
     text = resources.files(__package__).joinpath("collector.sh").read_text("utf-8")
-    once, each = [_run(("systemctl", "is-active", *units().values()))], []
+    once, each = [_run(is_active())], []
     for unit, asked in all_questions().items():
         # Some would start the service that they ask.
         once += [f"active {unit} && {_run(argv)}" for argv in asked.commands]
@@ -189,8 +189,7 @@ class Collected:
         raise NotSupported(f"{self.name} is here only as a collection, not the host itself")
 
     def folders(self, path: str) -> list[str]:
-        below = (known.removeprefix(f"{path}/") for known in self.files if known.startswith(f"{path}/"))
-        return sorted({rest.partition("/")[0] for rest in below if "/" in rest})
+        return folders_in(self.files, path)
 
     def make_folder(self, path: str) -> bool:
         raise self._no_change()

@@ -11,7 +11,7 @@ from fixed_anchor.machines.readable import Ran, Readable, Wanted, not_asked
 
 
 class Fetched:
-    """Files, links, folders and the outputs of commands, as they were when they were fetched.
+    """Files, links and the outputs of commands, as they were when they were fetched.
 
     Only files that were asked for can be read: any other raises :class:`LookupError`, which is a bug
     of ours and no word about the host. A command that was not run is not known. A file that may not
@@ -25,7 +25,6 @@ class Fetched:
         self._patterns: dict[str, NoAccess | None] = {}
         self._files: dict[str, FileText | NoAccess] = {}
         self._links: dict[str, str | None] = {}
-        self._folders: dict[str, list[str]] = {}
         self._ran: dict[tuple[str, ...], Ran] = {}
 
     def joined(self, other: Fetched) -> Fetched:
@@ -35,16 +34,15 @@ class Fetched:
             both._patterns |= one._patterns
             both._files |= one._files
             both._links |= one._links
-            both._folders |= one._folders
             both._ran |= one._ran
         return both
 
-    def _was_wanted(self, path: str) -> None:
+    def _raise_for_missing(self, path: str) -> None:
+        """Raises unless the file was looked for, and where it would be could be looked into."""
         wanted = [p for p in self._patterns if p == path or matches(path, p)]
         if not wanted:
             raise LookupError(f"{path} was not fetched from {self.name}")
-        if path not in self._files:
-            self._raise_for(wanted)
+        self._raise_for(wanted)
 
     def _raise_for(self, patterns: Iterable[str]) -> None:
         """Raises what stood in the way of looking into a folder."""
@@ -54,8 +52,9 @@ class Fetched:
                 raise why
 
     def read(self, path: str) -> FileText | None:
-        self._was_wanted(path)
         found = self._files.get(path)
+        if found is None:
+            self._raise_for_missing(path)
         if isinstance(found, NoAccess):
             raise found
         return found
@@ -73,7 +72,9 @@ class Fetched:
         return self._links[path]
 
     def folders(self, path: str) -> list[str]:
-        return self._folders[path]
+        if not any(pattern.startswith(f"{path}/") for pattern in self._patterns):
+            raise LookupError(f"{path} was not fetched from {self.name}")
+        return folders_in(self._files, path)
 
     def run(self, argv: tuple[str, ...], timeout: float = 30.0) -> Ran:
         return self._ran.get(argv) or not_asked(argv)
@@ -99,10 +100,15 @@ def one_by_one(machine: Readable, wanted: Wanted) -> Fetched:
             if file is not None:
                 fetched._files[path] = file
     fetched._links.update({path: machine.link_target(path) for path in wanted.links})
-    fetched._folders.update({path: machine.folders(path) for path in wanted.folders})
     for argv in wanted.commands:
         fetched._ran[argv] = machine.run(argv) if machine.running else not_asked(argv)
     return fetched
+
+
+def folders_in(paths: Iterable[str], path: str) -> list[str]:
+    """The names of the folders inside ``path`` that any of ``paths`` lies in, sorted."""
+    below = (known.removeprefix(f"{path}/") for known in paths if known.startswith(f"{path}/"))
+    return sorted({rest.partition("/")[0] for rest in below if "/" in rest})
 
 
 def matches(path: str, pattern: str) -> bool:

@@ -39,13 +39,12 @@ def not_asked(argv: tuple[str, ...]) -> Ran:
 class Wanted(msgspec.Struct, frozen=True):
     """What is to be fetched from a machine at once.
 
-    ``files`` are paths or glob patterns, ``links`` paths that may be symbolic links, ``folders``
-    paths whose folders are to be listed, ``commands`` argument lists.
+    ``files`` are paths or glob patterns, ``links`` paths that may be symbolic links, ``commands``
+    argument lists.
     """
 
     files: tuple[str, ...] = ()
     links: tuple[str, ...] = ()
-    folders: tuple[str, ...] = ()
     commands: tuple[tuple[str, ...], ...] = ()
 
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from fixed_anchor.change.files import FileText
 from fixed_anchor.core.errors import InputError
-from fixed_anchor.daemons import all_files, all_questions, ifupdown, units
+from fixed_anchor.daemons import all_files, all_questions, ifupdown, is_active, units
 from fixed_anchor.formats import FORMATS
 from fixed_anchor.machines.fetched import Fetched
 from fixed_anchor.machines.protocol import Machine
@@ -17,14 +17,6 @@ from fixed_anchor.observe import kernel, lease, provisioning, resolvers
 
 #: How deep files may name others: a loop among them ends here.
 _LEVELS = 16
-
-#: Which of the daemons' services run: an answer in a word for each, in the order of the units.
-IS_ACTIVE = ("systemctl", "is-active")
-
-
-def is_active() -> tuple[str, ...]:
-    """The command that tells which services run."""
-    return (*IS_ACTIVE, *units().values())
 
 
 def active_units(fetched: Readable) -> dict[str, bool]:

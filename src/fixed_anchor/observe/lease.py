@@ -9,7 +9,7 @@ from fixed_anchor.core.addresses import parse_address
 from fixed_anchor.core.config import Route
 from fixed_anchor.core.survey import FoundAddress, Lease
 from fixed_anchor.daemons import ifupdown, network_manager, networkd
-from fixed_anchor.daemons.protocol import INTERFACE
+from fixed_anchor.daemons.protocol import with_interface
 from fixed_anchor.machines.readable import Readable
 
 #: The command lines of all processes.
@@ -50,7 +50,7 @@ def _networkd(machine: Readable, index: int) -> dict[str, str]:
 
 def _network_manager(machine: Readable, interface: str) -> dict[str, str]:
     """``DHCP4.OPTION[1]:interface_mtu = 1400``, as nmcli(1) prints it for scripts."""
-    ran = machine.run(tuple(interface if word == INTERFACE else word for word in network_manager.LEASE))
+    ran = machine.run(with_interface(network_manager.LEASE, interface))
     if not ran.good:
         return {}
     pairs = (line.partition(":")[2].partition(" = ")[::2] for line in ran.out.splitlines())

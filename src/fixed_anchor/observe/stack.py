@@ -44,18 +44,22 @@ class Services(msgspec.Struct, frozen=True):
 
 def active_daemons(machine: Readable) -> frozenset[str]:
     """The names of those whose services run."""
-    by_unit = active_units(machine)
+    return _names(active_units(machine))
+
+
+def _names(by_unit: Mapping[str, bool]) -> frozenset[str]:
     return frozenset(name for name, unit in units().items() if by_unit.get(unit))
 
 
 def services(machine: Readable) -> Services:
     """Asks what boots the services, and then each daemon, which links it runs."""
-    active = active_daemons(machine)
+    by_unit = active_units(machine)
+    active = _names(by_unit)
     seen = {
         name: Seen(name in active, *_answers(machine, daemon.charge, name in active))
         for name, daemon in DAEMONS.items()
     }
-    return Services(active, bool(active_units(machine)), seen)
+    return Services(active, bool(by_unit), seen)
 
 
 def _answers(

@@ -22,9 +22,8 @@ from fixed_anchor.formats.resolv_conf import RESOLV_CONF, edit_resolv_conf
 from fixed_anchor.formats.resolved_conf import DROP_IN, edit_drop_in
 from fixed_anchor.formats.rewriting import rewrite
 from fixed_anchor.machines.protocol import Machine
-from fixed_anchor.observe import provisioning, resolvers
+from fixed_anchor.observe import provisioning
 from fixed_anchor.observe.fetching import format_files
-from fixed_anchor.observe.stack import active_daemons
 from fixed_anchor.workflow.assemble import Stage, assemble, stack_of, surveyed
 from fixed_anchor.workflow.site import Site
 
@@ -107,17 +106,12 @@ def _interface_edits(
     form = FORMATS[stack]
     files = apply_edits(format_files(machine, stack), earlier)
     (declaration,) = form.read(files, (found.link,))
-    writer = resolvers.owner(machine, _active(machine))
-    place = DAEMONS[declaration.daemon].resolver_place(writer)
+    place = DAEMONS[declaration.daemon].resolver_place(survey.resolv_conf_by)
     inside = config if place == IN_FILES else msgspec.structs.replace(config, resolvers=None, search=None)
     edits = list(rewrite(form, files, found.link, inside, (i.link for i in survey.interfaces)))
     if place != IN_FILES and (config.resolvers is not None or config.search is not None):
         edits += _resolver_edits(plan, interface, machine, config, place)
     return edits
-
-
-def _active(machine: Machine) -> frozenset[str]:
-    return active_daemons(machine) if machine.running else frozenset()
 
 
 def _resolver_edits(
@@ -140,8 +134,7 @@ def _provisioning(machine: Machine, survey: HostSurvey, wanted: Iterable[Interfa
     """The documented switch, where first-boot provisioning would write an edited file again."""
     for config in wanted:
         found = survey.interface(config.interface)
-        paths = dict.fromkeys(p.file for p in found.declared_in) if found else ()
-        if any(provisioning.regenerates(machine, path) for path in paths):
+        if found is not None and found.regenerated:
             after = FileText(provisioning.SWITCH, provisioning.OFF, 0o644)
             return [FileEdit(provisioning.SWITCH, machine.read(provisioning.SWITCH), after)]
     return []

@@ -97,7 +97,7 @@ class LinuxHost:
         driver.more_time(self.machine, number, seconds)
 
     def record_folder(self, number: str) -> str:
-        return f"{driver.changes_folder(self.machine)}/{number}"
+        return driver.folder_of(self.machine, number)
 
     def command_without_tool(self, number: str, verb: str) -> str | None:
         return " ".join(driver.engine_command(self.machine, number, verb)) if self.machine.has_shell else None

@@ -91,7 +91,7 @@ def _held_stage(machine: Machine, survey: HostSurvey, final: Stage, hold: frozen
 
 def read_kept(machine: Machine, number: str) -> Kept:
     """What the folder of a change says. Raises :class:`InputError` where copies are gone."""
-    folder = driver.folder_of(machine, number)
+    folder = driver.folder_of(machine, driver.number_of(machine, number))
     edits = []
     manifest = machine.read(f"{folder}/manifest")
     for line in manifest.text.splitlines() if manifest else ():
@@ -129,7 +129,7 @@ def _backwards(machine: Machine, kept: list[Kept]) -> list[FileEdit]:
         if link != newest.link_after or (link is None and texts[0] != texts[1]):
             raise Refused(
                 f"{path} was edited since change {number}",
-                remedy=f"compare it with the copies in {driver.changes_folder(machine)}/{number}, "
+                remedy=f"compare it with the copies in {driver.folder_of(machine, number)}, "
                 "and copy it back by hand if that is meant",
             )
         if texts[0] != (oldest.before.text if oldest.before else None) or link != oldest.link_before:

@@ -98,7 +98,11 @@ class Site:
                 file=self.plan.file,
                 remedy="name one with --host: " + ", ".join(self.plan.hosts),
             )
-        return host_of_machine(self.plan, self.here_survey(), name), self.here
+        host = host_of_machine(self.plan, self.here_survey(), name)
+        refusal = self.here.why_no_change()
+        if refusal is not None:
+            raise refusal
+        return host, self.here
 
     def vantage(self, host: HostPlan, interface: str, subnets: tuple[IPNetwork, ...]) -> Vantage:
         """A vantage for ``interface`` of ``host``; or why there is none.
