@@ -171,6 +171,24 @@ def test_stuck_says_exactly_what_is_left_to_do(real: Scene) -> None:
     assert not (real.changes / "open").is_symlink()
 
 
+def test_a_guard_that_has_ended_is_not_begun_again(real: Scene) -> None:
+    """A person's new try launches a guard of its own; the supervisor of the first must not begin one beside it."""
+    real.kernel.write_text(IN_KERNEL.format(100, 24))
+    change = hurried(real.lay({"a": (OLD, NEW)}))
+    engine = change / "engine.sh"
+    # Time enough between the end of the guard and the next look of its supervisor.
+    engine.write_text(engine.read_text().replace("pause() { sleep 0.2", "pause() { sleep 1"))
+    assert real.verb("start", change).returncode == 0
+    real.wait(change, "waiting")
+    real.kernel.write_text(IN_KERNEL.format(20, 24))
+    (change / "decision").symlink_to("roll-back")
+    real.wait(change, "stuck")
+    # As the request for a new try does it, before it launches the guard.
+    (change / "state").write_text("rolling-back\n")
+    time.sleep(2.5)
+    assert "rolling back: the guard was interrupted" not in real.log(change)
+
+
 def test_kernel_only_state_is_set_again(real: Scene) -> None:
     real.kernel.write_text(IN_KERNEL.format(100, 24))
     script = real.root / "again"

@@ -370,9 +370,10 @@ launch() {
 }
 supervise() {
     trap '' HUP INT PIPE
-    while [ -d "$dir" ] && ! is_final "$(value state)" && [ "$(value state)" != stuck ]; do
-        /bin/sh "$dir/engine.sh" guard "$dir"
+    # As systemd does it: a guard that has ended well is not begun again, whatever was asked for since.
+    until /bin/sh "$dir/engine.sh" guard "$dir"; do
         pause
+        [ -d "$dir" ] && ! is_final "$(value state)" && [ "$(value state)" != stuck ] || return 0
     done
 }
 
