@@ -348,9 +348,12 @@ def test_precedence_of_network_files() -> None:
         {early: "[Match]\nName=!eth1 wlan*\n[Network]\nAddress=203.0.113.5/24\n"}
     )
     assert declared("networkd", files).addresses == addresses("203.0.113.5/24")
+    own = rewritten("networkd", files, ONE)
+    assert own["/etc/systemd/network/00-eth0.network"].text.startswith("[Match]\nName=eth0\n")
+    assert own[early] == files[early]
+    # An empty file masks the one of its name.
     hidden = files | files_of({"/etc/systemd/network/10-early.network": ""})
-    with pytest.raises(NotSupported, match="for every interface"):
-        rewritten("networkd", hidden, ONE)
+    assert declared("networkd", hidden).ipv4 == "dhcp"
     generated = files_of({"/run/systemd/network/10-netplan-eth0.network": "[Match]\nName=eth0\n[Network]\nDHCP=yes\n"})
     assert FORMATS["networkd"].read(generated, (LINK,)) == ()
 
@@ -383,6 +386,7 @@ def test_netplan_files_outside_etc_are_not_edited() -> None:
     files = files_of({"/run/netplan/10.yaml": LEASED["netplan"]["/etc/netplan/10-first.yaml"]})
     with pytest.raises(NotSupported, match="only files under /etc"):
         rewritten("netplan", files, ONE)
-    two = files_of({"/etc/netplan/1.yaml": "network: {ethernets: {a: {match: {name: 'eth*'}}, eth0: {dhcp4: true}}}"})
+    entries = "network: {{renderer: {}, ethernets: {{a: {{match: {{name: 'eth*'}}}}, eth0: {{dhcp4: true}}}}}}"
+    two = files_of({"/etc/netplan/1.yaml": entries.format("NetworkManager")})
     with pytest.raises(NotSupported, match="2 entries of different names"):
         rewritten("netplan", two, ONE)

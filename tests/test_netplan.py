@@ -143,7 +143,7 @@ def test_only_what_must_changes() -> None:
 def test_what_is_not_ipv4_stays_in_a_full_file() -> None:
     after = rewrite(files(FULL), fixed("203.0.113.8/24", "203.0.113.20/24"))[PATH].text
     eth0 = yaml.safe_load(after)["network"]["ethernets"]["eth0"]
-    assert eth0["addresses"] == [{"203.0.113.8/24": {"label": "eth0:1"}}, "203.0.113.20/24", "2001:db8:7e:1::9/64"]
+    assert eth0["addresses"] == ["203.0.113.8/24", "203.0.113.20/24", "2001:db8:7e:1::9/64"]
     assert "gateway4" not in eth0
     assert eth0["routes"] == [
         {"to": "198.18.4.0/22", "via": "203.0.113.5"},

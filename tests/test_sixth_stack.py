@@ -8,9 +8,10 @@ import pytest
 
 from fixed_anchor.change import states
 from fixed_anchor.change.change import Terms
-from fixed_anchor.change.files import Files
+from fixed_anchor.change.files import Files, FileText
 from fixed_anchor.change.steps import Steps
 from fixed_anchor.core.addresses import default_network, parse_address, parse_interface_address
+from fixed_anchor.core.aside import Aside
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.daemons import DAEMONS, busy_patterns, units
@@ -39,6 +40,10 @@ class Moorings:
     patterns: tuple[str, ...] = ("/etc/moorings/*.line",)
     mode_taken, mode_given, created = 0, 0, 0o644
     undeclared = "write `lease yes` into /etc/moorings/NAME.line first"
+    all_or_nothing = False
+
+    def check(self, file: FileText) -> None:
+        self._read({file.path: file}, LinkFacts(file.path.rpartition("/")[2].removesuffix(".line")))
 
     def read(self, files: Files, links: tuple[LinkFacts, ...]) -> tuple[Declaration, ...]:
         return tuple(found for link in links if (found := self._read(files, link)) is not None)
@@ -65,10 +70,20 @@ class Moorings:
         )
         return Declaration(link, config, "mooringd", (Place(path, 1),))
 
+    def asides(self, files: Files, links: tuple[LinkFacts, ...]) -> tuple[Aside, ...]:
+        return ()
+
     def named(self, files: Files) -> tuple[str, ...]:
         return tuple(path.rpartition("/")[2].removesuffix(".line") for path in sorted(files) if path.endswith(".line"))
 
-    def edit(self, files: Files, declared: Declaration, wanted: InterfaceConfig, todo: tuple[str, ...]) -> Texts:
+    def edit(
+        self,
+        files: Files,
+        declared: Declaration,
+        wanted: InterfaceConfig,
+        todo: tuple[str, ...],
+        links: tuple[LinkFacts, ...],
+    ) -> Texts:
         editor = LineEditor(files[declared.file].text)
         for number, line in enumerate(editor.lines):
             if line.split(" ")[0] in ("lease", "address", "gateway", "resolver"):
@@ -97,6 +112,9 @@ class Mooringd:
     def governs(self, interface: str, seen: Seen) -> Governs:
         lines = seen.outputs.get(("mooringctl", "lines"), "").split()
         return Governs(seen.active and interface in lines, (runs(self.unit, seen.active),))
+
+    def profile(self, interface: str, seen: Seen) -> tuple[str, ...]:
+        return ()
 
     def resolver_place(self, writer: str) -> str:
         return IN_FILES

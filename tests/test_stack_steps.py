@@ -8,6 +8,7 @@ from __future__ import annotations
 import msgspec
 import pytest
 
+from fixed_anchor.change.files import apply_edits
 from fixed_anchor.change.steps import Fed, Steps
 from fixed_anchor.core.addresses import parse_interface_address
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts
@@ -15,7 +16,7 @@ from fixed_anchor.core.errors import InputError, NotSupported
 from fixed_anchor.daemons import interface_steps
 from fixed_anchor.formats import FORMATS
 from fixed_anchor.formats.rewriting import rewrite
-from tests.test_formats import BOTH, FIXED, IFCFG, KEYFILE, LEASED, LINK, ONE, files_of, rewritten
+from tests.test_formats import BOTH, FIXED, IFCFG, KEYFILE, LEASE, LEASED, LINK, ONE, files_of, rewritten
 
 RENDERER = {"/etc/netplan/00.yaml": "network: {renderer: NetworkManager}\n"}
 PROFILE = "/run/NetworkManager/system-connections/netplan-eth0.nmconnection"
@@ -131,13 +132,16 @@ VLAN = LinkFacts("eth0.7", LINK.mac, None, kind="vlan")
 SECOND = LinkFacts("eth1", LINK.mac, "00:00:5e:00:53:12")
 BOND = LinkFacts("bond0", LINK.mac, None, kind="bond")
 ETH1 = LinkFacts("eth1", "00:00:5e:00:53:12", "00:00:5e:00:53:12")
-MATCHED = "network: {{ethernets: {{any: {{match: {{{}}}, dhcp4: true}}}}}}\n"
+MATCHED = "network: {{ethernets: {{any: {{match: {{{}}}, dhcp4: true, mtu: 1400}}}}}}\n"
+GLOB = "[Match]\nName=eth*\n[Link]\nMTUBytes=1400\n[Network]\nDHCP=ipv4\n"
 BONDED = (
     "network:\n  ethernets:\n    port: {match: {macaddress: '00:00:5e:00:53:11'}}\n"
     "  bonds:\n    bond0: {interfaces: [port], dhcp4: true}\n"
 )
 HWADDR = "HWADDR=00:00:5E:00:53:11\nBOOTPROTO=dhcp\n"
-ANY_PROFILE = LEASED["NetworkManager"][KEYFILE].replace("interface-name=eth0\n", "")
+ANY_PROFILE = (
+    LEASED["NetworkManager"][KEYFILE].replace("interface-name=eth0\n", "").replace("[ethernet]", "[ethernet]\nmtu=1400")
+)
 BY_MAC = "[Match]\nMACAddress=00:00:5e:00:53:11\n[Network]\nDHCP=yes\n"
 
 #: Files in which another link owes something to eth0, the links of the host, and how that one would change.
@@ -159,15 +163,10 @@ SHARED: dict[str, tuple[str, dict[str, str], tuple[LinkFacts, ...], str]] = {
          "iface mid inet static inherits eth0\n\niface eth1 inet static inherits mid\n  address 198.51.100.9/24\n"},
         (), "eth1 would change with eth0",
     ),
-    "a glob": (
-        "netplan", {"/etc/netplan/1.yaml": MATCHED.format("name: 'eth*'")}, (LINK, ETH1),
-        "eth1 would change with eth0: ipv4, hold, gateway or routes, resolvers, search",
-    ),
     "an alias": (
         "netplan", {"/etc/netplan/1.yaml": "network: {ethernets: {eth0: &a {dhcp4: true}, eth1: *a}}\n"}, (),
         "would not read back as wanted|eth1 would change",
     ),
-    "a profile for all": ("NetworkManager", {KEYFILE: ANY_PROFILE}, (LINK, ETH1), "eth1 would change with eth0"),
     "one MAC for two": (
         "networkd", {"/etc/systemd/network/1.network": BY_MAC}, (LINK, VLAN), "eth0.7 would change with eth0",
     ),
@@ -180,6 +179,29 @@ def test_an_edit_that_would_change_another_interface_is_refused(case: str) -> No
     wanted = NO_DNS if case.startswith("what") else ONE
     with pytest.raises(NotSupported, match=said):
         rewrite(FORMATS[stack], files_of(texts), LINK, wanted, links)
+
+
+@pytest.mark.parametrize(
+    ("stack", "texts", "own"),
+    [
+        ("netplan", {"/etc/netplan/1.yaml": MATCHED.format("name: 'eth*'")}, "/etc/netplan/90-eth0.yaml"),
+        ("netplan", {"/etc/netplan/1.yaml": MATCHED.format("")}, "/etc/netplan/90-eth0.yaml"),
+        ("NetworkManager", {KEYFILE: ANY_PROFILE}, "/etc/NetworkManager/system-connections/eth0.nmconnection"),
+        ("networkd", {"/etc/systemd/network/80-all.network": GLOB}, "/etc/systemd/network/70-eth0.network"),
+    ],
+)
+def test_what_is_for_several_stays_and_the_link_gets_its_own(stack: str, texts: dict[str, str], own: str) -> None:
+    before = files_of(texts)
+    (edit,) = rewrite(FORMATS[stack], before, LINK, ONE, (LINK, ETH1))
+    assert (edit.path, edit.before) == (own, None)
+    after = apply_edits(before, (edit,))
+    (declared, other) = FORMATS[stack].read(after, (LINK, ETH1))
+    assert (declared.config.addresses, declared.config.ipv4) == (ONE.addresses, "fixed")
+    assert other.config.ipv4 == "dhcp"
+    # What the shared one says beside the addressing goes along, and the next edit is made in its own.
+    assert "1400" in edit.after.text
+    (back,) = rewrite(FORMATS[stack], after, LINK, LEASE, (LINK, ETH1))
+    assert back.path == own
 
 
 @pytest.mark.parametrize(

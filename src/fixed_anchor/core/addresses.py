@@ -81,6 +81,27 @@ def address_key(address: IPAddress) -> int:
     return int(address) if address.version == 4 else int(address) | SIX
 
 
+def lone_address(text: str) -> IPAddress | None:
+    """The address in ``ADDRESS`` or ``ADDRESS/32`` (128), ``None`` for anything else: a whole network, say."""
+    base, _, prefix = text.strip().partition("/")
+    try:
+        address = parse_address(base)
+    except ValueError:
+        return None
+    return address if prefix in ("", str(address.max_prefixlen)) else None
+
+
+def addresses_in(command: str) -> tuple[IPAddress, ...]:
+    """The addresses that stand in a command line as words of their own, with a prefix or without."""
+    found = []
+    for word in re.split(r"[^0-9A-Za-z:./]+", command):
+        try:
+            found.append(parse_address(word.partition("/")[0]))
+        except ValueError:
+            continue
+    return tuple(dict.fromkeys(found))
+
+
 def parse_network(text: str) -> IPNetwork:
     """A subnet ``ADDRESS/PREFIX`` with no host bits set.
 

@@ -42,7 +42,9 @@ class InterfaceConfig(msgspec.Struct, frozen=True):
     ``None`` where nothing is said, or where they shall stay as they are.
 
     ``lease_routes`` and ``lease_resolvers`` say whether the routes and resolvers that
-    an IPv4 lease supplies are used; they count where ``ipv4`` is ``dhcp``.
+    an IPv4 lease supplies are used; they count where ``ipv4`` is ``dhcp``. ``never_default``
+    names the IP versions whose default routes the files keep out of force, ``optioned`` the
+    addresses that are declared with options (a lifetime, a peer, a label) which a plan does not have.
     """
 
     interface: str
@@ -56,6 +58,8 @@ class InterfaceConfig(msgspec.Struct, frozen=True):
     time_servers: tuple[str, ...] | None = None
     lease_routes: bool = True
     lease_resolvers: bool = True
+    never_default: tuple[int, ...] = ()
+    optioned: tuple[IPInterface, ...] = ()
 
     def of_family(self, version: int) -> tuple[IPInterface, ...]:
         """The addresses of IP ``version`` (4 or 6), in order."""
@@ -64,6 +68,10 @@ class InterfaceConfig(msgspec.Struct, frozen=True):
     def method(self, version: int) -> str:
         """How IP ``version`` (4 or 6) is configured: ``ipv4`` or ``ipv6``."""
         return self.ipv4 if version == 4 else self.ipv6
+
+    def has_options_beyond(self, wanted: InterfaceConfig) -> bool:
+        """Whether it declares an address of ``wanted`` with options that are not asked for."""
+        return any(a in wanted.addresses and a not in wanted.optioned for a in self.optioned)
 
     def touches(self, version: int) -> bool:
         """Whether this says anything about IP ``version``."""
@@ -88,9 +96,12 @@ def differences(declared: InterfaceConfig, wanted: InterfaceConfig) -> tuple[str
         method = wanted.method(version)
         if declared.method(version) != method:
             found.append(f"ipv{version}")
-        if declared.of_family(version) != wanted.of_family(version):
+        if declared.of_family(version) != wanted.of_family(version) or declared.has_options_beyond(wanted):
             found.append("hold")
         if set(declared.default_routes(version)) != set(wanted.default_routes(version)):
+            found.append("gateway")
+        announced = version == 6 and method in ("ra", "dhcp") and wanted.lease_routes
+        if version in declared.never_default and (wanted.default_routes(version) or announced):
             found.append("gateway")
     missing = [r for r in wanted.routes if not r.is_default and r not in declared.routes]
     if missing:
@@ -124,6 +135,8 @@ class LinkFacts(msgspec.Struct, frozen=True):
 
     ``in_kernel`` are the addresses of the kernel (link-local ones left out), ``leased`` those of them
     that come from a lease, ``client`` the program that a lease client of its own process runs.
+    ``master`` is the bridge, bond or team of which it is a port. ``profile`` names the profile in force
+    where a daemon has several, by its name and its UUID.
     """
 
     name: str
@@ -136,6 +149,8 @@ class LinkFacts(msgspec.Struct, frozen=True):
     in_kernel: tuple[IPInterface, ...] = ()
     leased: tuple[IPInterface, ...] = ()
     client: str | None = None
+    master: str | None = None
+    profile: tuple[str, ...] = ()
 
     @property
     def has_mac_of_another(self) -> bool:

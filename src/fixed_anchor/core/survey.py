@@ -5,6 +5,7 @@ from __future__ import annotations
 import msgspec
 
 from fixed_anchor.core.addresses import IPAddress, IPInterface
+from fixed_anchor.core.aside import Aside, Unreadable
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
 
 #: Nobody writes /etc/resolv.conf but the administrator.
@@ -44,6 +45,7 @@ class Lease(msgspec.Struct, frozen=True):
     What it supplies beyond address, gateway and resolvers: ``mtu`` in bytes,
     ``time_servers``, additional ``routes``, and a ``hostname``. ``client_id`` is what the
     client calls itself to the server (RFC 2132, 9.14), in hexadecimal, where it is known.
+    ``resolvers`` are those that it names.
     """
 
     address: IPAddress
@@ -54,6 +56,7 @@ class Lease(msgspec.Struct, frozen=True):
     routes: tuple[Route, ...] = ()
     hostname: str | None = None
     client_id: str | None = None
+    resolvers: tuple[IPAddress, ...] = ()
 
 
 class SurveyedInterface(msgspec.Struct, frozen=True):
@@ -64,7 +67,7 @@ class SurveyedInterface(msgspec.Struct, frozen=True):
     ``routes_by_hand`` are fixed addresses and routes of the kernel that no file declares.
     ``rivals`` claim the interface too, ``regenerated`` are the places of its declaration that
     first-boot provisioning writes again at boot, ``dhcp_in`` turns IPv4 DHCP on, and ``client``
-    is the command line of a lease client that runs for it.
+    is the command line of a lease client that runs for it. ``daemon`` carries the declaration out.
     """
 
     link: LinkFacts
@@ -84,6 +87,7 @@ class SurveyedInterface(msgspec.Struct, frozen=True):
     regenerated: tuple[Place, ...] = ()
     dhcp_in: Place | None = None
     client: str | None = None
+    daemon: str | None = None
 
     @property
     def name(self) -> str:
@@ -105,7 +109,9 @@ class HostSurvey(msgspec.Struct, frozen=True):
     ``stack`` is the name of a format, or ``None`` with the reason in ``stack_evidence``.
     ``running`` is false where only files were read (an image, a template).
     ``rules_by_hand`` are routing rules that no stack made, as the commands that set them again.
-    ``resolv_conf_by`` is who writes /etc/resolv.conf.
+    ``resolv_conf_by`` is who writes /etc/resolv.conf. ``asides`` are what interface
+    files say beside the addressing, ``others`` what else configures or names interfaces;
+    ``unreadable`` are the interface files that were passed over because they cannot be read.
     """
 
     host: str
@@ -117,6 +123,9 @@ class HostSurvey(msgspec.Struct, frozen=True):
     rules_by_hand: tuple[tuple[str, ...], ...] = ()
     open_files: tuple[OpenFile, ...] = ()
     resolv_conf_by: str = NOBODY
+    asides: tuple[Aside, ...] = ()
+    others: tuple[Aside, ...] = ()
+    unreadable: tuple[Unreadable, ...] = ()
 
     def interface(self, name: str) -> SurveyedInterface | None:
         """The interface ``name``, or ``None``."""

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Iterator
 
 import msgspec
 
+from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.config import InterfaceConfig, says
 from fixed_anchor.core.survey import SurveyedInterface
 
@@ -62,8 +63,21 @@ class VerifyResult(msgspec.Struct, frozen=True):
             yield f"{check.outcome}: {check.code}{where}: {what}"
 
 
-def state_checks(host: str, wanted: InterfaceConfig, found: SurveyedInterface, seen_from: str) -> Iterator[VerifyCheck]:
-    """What the kernel, the resolver and the files say, held against ``wanted``."""
+class Beside(msgspec.Struct, frozen=True):
+    """What other interfaces of the host bring into force, where that is one for all of them.
+
+    ``default_routes`` are the IP versions for which a lease adds no second default route.
+    """
+
+    resolvers: frozenset[IPAddress] = frozenset()
+    search: frozenset[str] = frozenset()
+    default_routes: frozenset[int] = frozenset()
+
+
+def state_checks(
+    host: str, wanted: InterfaceConfig, found: SurveyedInterface, seen_from: str, beside: Beside = Beside()
+) -> Iterator[VerifyCheck]:
+    """What the kernel, the resolver and the files say, held against ``wanted``; ``beside`` is of other interfaces."""
 
     def outcome(code: str, expected: str, observed: str, good: bool, why: str) -> VerifyCheck:
         return VerifyCheck(
@@ -130,7 +144,7 @@ def state_checks(host: str, wanted: InterfaceConfig, found: SurveyedInterface, s
                 "default-route",
                 "one from the lease",
                 ", ".join(str(r) for r in found.default_routes(version)) or "none",
-                bool(found.default_routes(version)) or not wanted.lease_routes,
+                bool(found.default_routes(version)) or not wanted.lease_routes or version in beside.default_routes,
                 "the lease brought no default route",
             )
     if wanted.resolvers:
@@ -138,7 +152,7 @@ def state_checks(host: str, wanted: InterfaceConfig, found: SurveyedInterface, s
             "resolvers-in-force",
             ", ".join(map(str, wanted.resolvers)),
             ", ".join(map(str, found.resolvers)) or "none",
-            found.resolvers == wanted.resolvers,
+            tuple(r for r in found.resolvers if r in wanted.resolvers or r not in beside.resolvers) == wanted.resolvers,
             "the resolver uses others",
         )
     elif wanted.ipv4 == "dhcp" and wanted.lease_resolvers:
@@ -154,7 +168,7 @@ def state_checks(host: str, wanted: InterfaceConfig, found: SurveyedInterface, s
             "search-in-force",
             " ".join(wanted.search),
             " ".join(found.search) or "none",
-            found.search == wanted.search,
+            tuple(d for d in found.search if d in wanted.search or d not in beside.search) == wanted.search,
             "the resolver searches others",
         )
 

@@ -40,6 +40,9 @@ class Ifupdown:
             evidence.append(f"{_IFSTATE} lists it as up")
         return Governs(seen.active or is_up, tuple(evidence))
 
+    def profile(self, interface: str, seen: Seen) -> tuple[str, ...]:
+        return ()
+
     def resolver_place(self, writer: str) -> str:
         if writer == "systemd-resolved":
             # ifup's own hook for systemd-resolved breaks DNS: the daemon is told directly.
@@ -53,19 +56,25 @@ class Ifupdown:
         flush = ("ip", "address", "flush", "dev", link.name, "scope", "global")
         was = before.config if before is not None else None
         becomes = after.config if after is not None else None
-        gently = _gently(was, becomes, link)
+        # Aliases are names of their own to ifupdown: their addresses go, and come, with these.
+        old = before.aliases if before is not None else ()
+        new = after.aliases if after is not None else ()
+        gently = _gently(was, becomes, link) if old == new else None
+        downs = (*(("ifdown", "--force", alias) for alias in old), down)
+        undone = (*(("ifdown", "--force", alias) for alias in new), down)
+        ups, again = ((up, *(("ifup", alias) for alias in names)) for names in (new, old))
         # dhclient is stopped without giving its lease back: the address may still be needed.
         stop: tuple[Step, ...] = (("dhclient", "-x", "-pf", f"/run/dhclient.{link.name}.pid", link.name),)
         stop = stop if link.client == "dhclient" else ()
         return Steps(
-            leave=(down,) if gently is None else stop,
-            activate=(up,) if gently is None else gently,
-            unload=(down, flush),
-            reload=(up,),
+            leave=downs if gently is None else stop,
+            activate=ups if gently is None else gently,
+            unload=(*undone, flush),
+            reload=again,
             escalate=(flush, ("ifup", "--force", link.name)),
             # What is up already is not brought up again: ifup would do nothing.
-            drop=(down, flush, up) if gently is None else gently,
-            drop_escalate=(down, flush, up),
+            drop=(*undone, flush, *ups) if gently is None else gently,
+            drop_escalate=(*undone, flush, *ups),
             releases=gently is None and was is not None and was.ipv4 == "dhcp",
         )
 

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import re
+
 from fixed_anchor.change.steps import Step, Steps
 from fixed_anchor.core.config import LinkFacts
 from fixed_anchor.daemons.protocol import IN_FILES, INTERFACE, Governs, Questions, Seen, runs
 from fixed_anchor.formats.protocol import Declaration, Loaded
 
-_DEVICES = ("nmcli", "-t", "-f", "DEVICE,STATE", "device")
+_DEVICES = ("nmcli", "-t", "-f", "DEVICE,STATE,CONNECTION,CON-UUID", "device")
 #: The options of the lease of an interface, for scripts.
 LEASE = ("nmcli", "-t", "-f", "DHCP4", "device", "show", INTERFACE)
 
@@ -25,9 +27,11 @@ class NetworkManager:
     further = Questions(for_interface=(LEASE,))
 
     def governs(self, interface: str, seen: Seen) -> Governs:
-        states = dict(line.partition(":")[::2] for line in seen.outputs.get(_DEVICES, "").splitlines())
-        unmanaged = states.get(interface, "").startswith("unmanaged")
+        unmanaged = _fields(seen).get(interface, ("",))[0].startswith("unmanaged")
         return Governs(seen.active and not unmanaged, (runs(self.unit, seen.active),))
+
+    def profile(self, interface: str, seen: Seen) -> tuple[str, ...]:
+        return tuple(word for word in _fields(seen).get(interface, ())[1:] if word)
 
     def resolver_place(self, writer: str) -> str:
         # It writes resolv.conf itself, or tells whoever does.
@@ -41,13 +45,29 @@ class NetworkManager:
             return Steps(activate=(restart,), reload=(restart,), drop=(restart,))
         connect = ("nmcli", "--wait", "30", "device", "connect", link.name)
         in_place = old.path == new.path
-        # A device that runs a profile takes an edit of it as it runs: nothing goes down.
-        gently = in_place and old.priority == new.priority
+        # A device that runs a profile takes an edit of it as it runs: nothing goes down. Where another one is in
+        # force (left by an initrd, made in memory), that would load the wrong one.
+        foreign = bool(link.profile and old.names) and not set(link.profile) & set(old.names)
+        gently = in_place and old.priority == new.priority and not foreign
         load = _load(new, link, gently)
+        if foreign:
+            former = ("nmcli", "--wait", "30", "connection", "up", "uuid", link.profile[-1])
+            back = (
+                ("nmcli", "connection", "load", old.path) if in_place else ("nmcli", "connection", "reload"),
+                former,
+            )
+            again = (*load[1:], connect, restart)
+            return Steps(activate=load, reload=back, escalate=again, drop=load, drop_escalate=again)
         # Where the new profile is gone again, the daemon makes its automatic one anew.
         reload = _load(old, link, gently) if in_place else (("nmcli", "connection", "reload"), connect)
         again = (connect, restart)
         return Steps(activate=load, reload=reload, escalate=again, drop=load, drop_escalate=again)
+
+
+def _fields(seen: Seen) -> dict[str, tuple[str, ...]]:
+    """Of each device its state, and name and UUID of the profile in force; nmcli(1) puts a backslash before colons."""
+    lines = (re.split(r"(?<!\\):", line) for line in seen.outputs.get(_DEVICES, "").splitlines())
+    return {words[0]: tuple(word.replace("\\:", ":") for word in words[1:]) for words in lines}
 
 
 def _load(profile: Loaded, link: LinkFacts, gently: bool) -> tuple[Step, ...]:

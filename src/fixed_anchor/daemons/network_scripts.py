@@ -20,6 +20,9 @@ class NetworkScripts:
     def governs(self, interface: str, seen: Seen) -> Governs:
         return Governs(seen.active, (runs(self.unit, seen.active),))
 
+    def profile(self, interface: str, seen: Seen) -> tuple[str, ...]:
+        return ()
+
     def resolver_place(self, writer: str) -> str:
         return IN_FILES
 

@@ -23,6 +23,9 @@ class Networkd:
     def governs(self, interface: str, seen: Seen) -> Governs:
         return Governs(seen.active, (runs(self.unit, seen.active),))
 
+    def profile(self, interface: str, seen: Seen) -> tuple[str, ...]:
+        return ()
+
     def resolver_place(self, writer: str) -> str:
         # It tells its resolvers to systemd-resolved alone.
         return IN_RESOLV_CONF if writer == "nobody" else IN_FILES

@@ -88,6 +88,10 @@ class Daemon(Protocol):
         """Whether it runs ``interface`` on a host of which that much was ``seen``."""
         ...
 
+    def profile(self, interface: str, seen: Seen) -> tuple[str, ...]:
+        """Name and UUID of the profile in force on ``interface``, for a daemon that has several; else nothing."""
+        ...
+
     def resolver_place(self, writer: str) -> str:
         """Where the resolvers of its interfaces go: one of the three places above.
 

@@ -2,14 +2,20 @@
 
 from __future__ import annotations
 
-from fixed_anchor.change.files import Files
+from fixed_anchor.change.files import Files, FileText
+from fixed_anchor.core.aside import Aside
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place
 from fixed_anchor.core.errors import NotSupported
+from fixed_anchor.formats.ifcfg_asides import asides_of
 from fixed_anchor.formats.ifcfg_read import (
     FOLDER,
+    NETWORK,
     NUMBERED,
     aliases_of,
+    host_file,
+    interface_files,
     is_assigned,
+    kept_from_default,
     main_of,
     mains,
     read_main,
@@ -22,21 +28,34 @@ from fixed_anchor.formats.shell_text import ShellFile
 #: What an edit may change, beside the numbered ones.
 _EDITED = frozenset(
     {
-        "BOOTPROTO", "METRIC", "DOMAIN", "MTU", "DEFROUTE", "PEERDNS",
+        "BOOTPROTO", "METRIC", "DOMAIN", "MTU", "DEFROUTE", "PEERDNS", "IPV6_DEFROUTE",
         "IPV6INIT", "IPV6_AUTOCONF", "DHCPV6C", "IPV6ADDR", "IPV6ADDR_SECONDARIES", "IPV6_DEFAULTGW",
     }
 )  # fmt: skip
+
+#: What the file for all interfaces says of the one way out, beside what else it says.
+_OF_HOST = ("GATEWAY", "GATEWAYDEV", "IPV6_DEFAULTDEV")
 
 
 class Ifcfg:
     """The format of ``/etc/sysconfig/network-scripts``."""
 
     name = "ifcfg"
-    patterns: tuple[str, ...] = tuple(FOLDER + p for p in ("ifcfg-*", "route-*", "route6-*", "rule-*", "rule6-*"))
+    patterns: tuple[str, ...] = (
+        *(FOLDER + p for p in ("ifcfg-*", "route-*", "route6-*", "rule-*", "rule6-*")),
+        NETWORK,
+    )
     mode_taken = 0
     mode_given = 0
     created = 0o644
     undeclared = f"make {FOLDER}ifcfg-NAME first"
+    all_or_nothing = False
+
+    def check(self, file: FileText) -> None:
+        if file.path == NETWORK or interface_files({file.path: file}):
+            ShellFile(file)
+        elif "/route" in file.path:
+            routes_in(file)
 
     def read(self, files: Files, links: tuple[LinkFacts, ...]) -> tuple[Declaration, ...]:
         found = []
@@ -55,6 +74,10 @@ class Ifcfg:
             found.append(Declaration(link, config, daemon, places, identity, loaded, dhcp_in))
         return tuple(found)
 
+    def asides(self, files: Files, links: tuple[LinkFacts, ...]) -> tuple[Aside, ...]:
+        pairs = ((main_of(files, link), link) for link in links)
+        return tuple(a for main, link in pairs if main is not None for a in asides_of(files, main, link))
+
     def named(self, files: Files) -> tuple[str, ...]:
         names: dict[str, None] = {}
         for path in mains(files):
@@ -63,16 +86,25 @@ class Ifcfg:
                 names[name] = None
         return tuple(names)
 
-    def edit(self, files: Files, declared: Declaration, wanted: InterfaceConfig, todo: tuple[str, ...]) -> Texts:
-        main = ShellFile(files[declared.file])
+    def edit(
+        self,
+        files: Files,
+        declared: Declaration,
+        wanted: InterfaceConfig,
+        todo: tuple[str, ...],
+        links: tuple[LinkFacts, ...],
+    ) -> Texts:
+        main, link = ShellFile(files[declared.file]), declared.link
         _refuse_unsupported(wanted)
         _edit_main(main, wanted, todo)
         texts: dict[str, str | None] = {main.file.path: main.result()}
         if "hold" in todo and wanted.touches(4):
             # The files hold nothing but additional addresses of the family: they go.
-            texts |= dict.fromkeys(aliases_of(files, main))
+            texts |= dict.fromkeys(aliases_of(files, main, link))
+        if "gateway" in todo:
+            texts |= _edit_host_file(files, link, wanted)
         if {"gateway", "routes"} & set(todo):
-            texts |= _edit_routes(files, declared.link, wanted)
+            texts |= _edit_routes(files, link, wanted)
         return texts
 
     def names_files(self, files: Files) -> tuple[str, ...]:
@@ -80,7 +112,9 @@ class Ifcfg:
 
     def others(self, files: Files, declared: Declaration) -> object:
         main = ShellFile(files[declared.file])
-        return [
+        host = host_file(files)
+        rest = [(a.name, a.value) for a in (host.assignments if host is not None else ()) if a.name not in _OF_HOST]
+        return rest, [
             (a.name, a.value) for a in main.assignments if a.name not in _EDITED and NUMBERED.fullmatch(a.name) is None
         ]
 
@@ -102,6 +136,9 @@ def _edit_main(main: ShellFile, wanted: InterfaceConfig, todo: tuple[str, ...]) 
         if "hold" in todo:
             _edit_addresses(main, wanted)
         defaults = wanted.default_routes(4)
+        for assignment in main.assignments:
+            if (m := NUMBERED.fullmatch(assignment.name)) and m[1] == "GATEWAY" and m[2]:
+                main.drop(assignment.name)
         if not defaults:
             main.drop("GATEWAY")
         else:
@@ -127,11 +164,14 @@ def _edit_main(main: ShellFile, wanted: InterfaceConfig, todo: tuple[str, ...]) 
             main.drop("DOMAIN")
     if "mtu" in todo:
         main.set("MTU", str(wanted.mtu))
-    if wanted.ipv4 == "dhcp" or wanted.ipv6 in ("dhcp", "ra"):
-        if main.yes("DEFROUTE", True) != wanted.lease_routes:
-            main.set("DEFROUTE", "yes" if wanted.lease_routes else "no")
-        if main.yes("PEERDNS", True) != wanted.lease_resolvers:
-            main.set("PEERDNS", "yes" if wanted.lease_resolvers else "no")
+    leased = {4: wanted.ipv4 == "dhcp", 6: wanted.ipv6 in ("dhcp", "ra")}
+    for version, name in ((4, "DEFROUTE"), (6, "IPV6_DEFROUTE")):
+        if wanted.default_routes(version) or leased[version]:
+            carries = bool(wanted.default_routes(version)) or wanted.lease_routes
+            if main.yes(name, True) != carries and (carries or version == 4):
+                main.set(name, "yes" if carries else "no")
+    if any(leased.values()) and main.yes("PEERDNS", True) != wanted.lease_resolvers:
+        main.set("PEERDNS", "yes" if wanted.lease_resolvers else "no")
 
 
 def _edit_addresses(main: ShellFile, wanted: InterfaceConfig) -> None:
@@ -175,6 +215,21 @@ def _edit_ipv6(main: ShellFile, wanted: InterfaceConfig) -> None:
         main.set("IPV6_DEFAULTGW", str(defaults[0].next_hop))
     else:
         main.drop("IPV6_DEFAULTGW")
+
+
+def _edit_host_file(files: Files, link: LinkFacts, wanted: InterfaceConfig) -> dict[str, str | None]:
+    """What is said of the one way out for all interfaces goes where it is not what is wanted."""
+    host = host_file(files)
+    main = main_of(files, link)
+    if host is None or main is None:
+        return {}
+    for version, file, name in kept_from_default(files, main, link):
+        if file.file.path == NETWORK and wanted.default_routes(version):
+            host.drop(name)
+    if wanted.touches(4) and not wanted.default_routes(4):
+        host.drop("GATEWAY")
+    text = host.result()
+    return {NETWORK: text} if text != files[NETWORK].text else {}
 
 
 def _edit_routes(files: Files, link: LinkFacts, wanted: InterfaceConfig) -> dict[str, str | None]:

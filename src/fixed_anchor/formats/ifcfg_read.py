@@ -13,6 +13,7 @@ from fixed_anchor.core.addresses import (
     parse_interface_address,
     parse_network,
     parse_prefix,
+    with_prefix,
 )
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
 from fixed_anchor.core.errors import InputError
@@ -20,16 +21,23 @@ from fixed_anchor.formats.lines import by_newline
 from fixed_anchor.formats.shell_text import ShellFile
 
 FOLDER = "/etc/sysconfig/network-scripts/"
+NETWORK = "/etc/sysconfig/network"
+#: The largest range of addresses that is read; a larger one is a mistake.
+_LARGEST_RANGE = 1024
 
 NUMBERED = re.compile(r"(IPADDR|PREFIX|NETMASK|GATEWAY|DNS)([0-9]*)")
 _ARGUMENT_ROUTE = re.compile(r"\s*(\S+)\s+via\s+(\S+)(.*)")
 
 
 def mains(files: Files) -> list[str]:
-    """``ifcfg-*`` files that are no aliases, backups or editors' leavings."""
+    """``ifcfg-*`` files that are no aliases, ranges, backups or editors' leavings."""
+    return [p for p in interface_files(files) if not re.search(r":|-range[0-9]*$", p.rpartition("/")[2])]
+
+
+def interface_files(files: Files) -> list[str]:
+    """All ``ifcfg-*`` files that are read, those of aliases and ranges among them."""
     skipped = (".bak", ".orig", ".rpmnew", ".rpmorig", ".rpmsave", "~", ".swp")
-    names = [p for p in sorted(files) if p.startswith(FOLDER + "ifcfg-") and not p.endswith(skipped)]
-    return [p for p in names if ":" not in p.rpartition("/")[2]]
+    return [p for p in sorted(files) if p.startswith(FOLDER + "ifcfg-") and not p.endswith(skipped)]
 
 
 def main_of(files: Files, link: LinkFacts) -> ShellFile | None:
@@ -44,10 +52,15 @@ def main_of(files: Files, link: LinkFacts) -> ShellFile | None:
     return None
 
 
-def aliases_of(files: Files, main: ShellFile) -> list[str]:
-    """The files of further addresses, ``ifcfg-eth0:1``."""
-    prefix = main.file.path + ":"
-    return [p for p in sorted(files) if p.startswith(prefix)]
+def aliases_of(files: Files, main: ShellFile, link: LinkFacts) -> list[str]:
+    """The files of further addresses: ``ifcfg-eth0:1``, and ``ifcfg-eth0-range0`` for a row of them."""
+    heads = {main.file.path, f"{FOLDER}ifcfg-{link.name}"}
+    return [p for p in interface_files(files) if any(p.startswith((f"{h}:", f"{h}-range")) for h in heads)]
+
+
+def host_file(files: Files) -> ShellFile | None:
+    """What is said for all interfaces at once."""
+    return ShellFile(files[NETWORK]) if NETWORK in files else None
 
 
 def _numbers(file: ShellFile) -> list[str]:
@@ -83,6 +96,43 @@ def _ipv6_texts(file: ShellFile) -> list[tuple[str, str]]:
     return found + [("IPV6ADDR_SECONDARIES", word) for word in file.get("IPV6ADDR_SECONDARIES").split()]
 
 
+def _range(file: ShellFile) -> list[IPInterface]:
+    """The addresses of a ``-range`` file: ``IPADDR_START`` to ``IPADDR_END``."""
+    if not file.get("IPADDR_START"):
+        return []
+    first = _parsed(file, "IPADDR_START", file.get("IPADDR_START"))
+    last = _parsed(file, "IPADDR_END", file.get("IPADDR_END")) if file.get("IPADDR_END") else first
+    at = file.all("IPADDR_START")[-1].first
+    if last.version != 4 or first.version != 4 or not 0 <= int(last) - int(first) < _LARGEST_RANGE:
+        raise file.error(at, f"{first} to {last} is no range of addresses", "IPADDR_START not above IPADDR_END")
+    prefix = parse_prefix(file.get("PREFIX") or file.get("NETMASK") or "32", 4)
+    return [with_prefix(first + n, prefix) for n in range(int(last) - int(first) + 1)]
+
+
+def _gateways(files: Files, main: ShellFile, addresses: list[IPInterface]) -> list[tuple[ShellFile, str]]:
+    """The assignments that name a gateway of the interface: its own, else the one for all that lies in its subnet."""
+    numbered = [a.name for a in main.assignments if (m := NUMBERED.fullmatch(a.name)) and m[1] == "GATEWAY" and a.value]
+    found = [(main, name) for name in dict.fromkeys(numbered)]
+    host = host_file(files)
+    if not found and host is not None and host.get("GATEWAY"):
+        gateway = _parsed(host, "GATEWAY", host.get("GATEWAY"))
+        if any(gateway in a.network for a in addresses):
+            found.append((host, "GATEWAY"))
+    return found + [(main, "IPV6_DEFAULTGW")] * bool(main.get("IPV6_DEFAULTGW"))
+
+
+def kept_from_default(files: Files, main: ShellFile, link: LinkFacts) -> list[tuple[int, ShellFile, str]]:
+    """What keeps default routes away from the interface: IP version, file, and the name of the assignment."""
+    found = [
+        (version, main, name) for version, name in ((4, "DEFROUTE"), (6, "IPV6_DEFROUTE")) if not main.yes(name, True)
+    ]
+    host = host_file(files)
+    for version, name in ((4, "GATEWAYDEV"), (6, "IPV6_DEFAULTDEV")):
+        if host is not None and host.get(name) not in ("", link.name):
+            found.append((version, host, name))
+    return found
+
+
 def read_main(files: Files, main: ShellFile, link: LinkFacts) -> tuple[InterfaceConfig, tuple[Place, ...]]:
     """What the file of an interface says, with its aliases and routes, and where."""
     path = main.file.path
@@ -90,9 +140,10 @@ def read_main(files: Files, main: ShellFile, link: LinkFacts) -> tuple[Interface
     addresses: list[IPInterface] = [_address(main, suffix) for suffix in _numbers(main)]
     places = [Place(path, a.first + 1) for a in main.assignments if a.name in ("BOOTPROTO", "IPV6ADDR", "GATEWAY")]
     places += [Place(path, a.first + 1) for a in main.assignments if NUMBERED.fullmatch(a.name)]
-    for alias_path in aliases_of(files, main):
+    for alias_path in aliases_of(files, main, link):
         alias = ShellFile(files[alias_path])
         addresses += [_address(alias, suffix) for suffix in _numbers(alias)]
+        addresses += _range(alias)
         places.append(Place(alias_path, 1))
     ipv6_on = main.yes("IPV6INIT", True)
     for name, text in _ipv6_texts(main):
@@ -102,12 +153,11 @@ def read_main(files: Files, main: ShellFile, link: LinkFacts) -> tuple[Interface
             raise main.error(main.all(name)[-1].first, f"{name}: {error}") from None
     routes: list[Route] = []
     metric = main.get("METRIC")
-    for name in ("GATEWAY", "IPV6_DEFAULTGW"):
-        if main.get(name):
-            gateway = _parsed(main, name, main.get(name).partition("%")[0])
-            on_link = not any(gateway in a.network for a in addresses)
-            number = int(metric) if metric.isdecimal() and gateway.version == 4 else None
-            routes.append(Route(default_network(gateway.version), gateway, number, on_link))
+    for file, name in _gateways(files, main, addresses):
+        gateway = _parsed(file, name, file.get(name).partition("%")[0])
+        on_link = not any(gateway in a.network for a in addresses)
+        number = int(metric) if metric.isdecimal() and gateway.version == 4 else None
+        routes.append(Route(default_network(gateway.version), gateway, number, on_link))
     for kind in ("route-", "route6-"):
         routes += [route for _, _, route in routes_in(files.get(f"{FOLDER}{kind}{link.name}"))]
     resolvers = []
@@ -137,6 +187,7 @@ def read_main(files: Files, main: ShellFile, link: LinkFacts) -> tuple[Interface
         mtu=int(mtu) if mtu.isdecimal() else None,
         lease_routes=main.yes("DEFROUTE", True),
         lease_resolvers=main.yes("PEERDNS", True),
+        never_default=tuple(dict.fromkeys(version for version, _, _ in kept_from_default(files, main, link))),
     )
     return config, (Place(path, 1), *sorted(set(places)))
 

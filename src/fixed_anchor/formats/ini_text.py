@@ -51,9 +51,11 @@ class IniText:
     the daemon would ignore them without a word.
     """
 
-    def __init__(self, text: str, path: str, *, comments: str = "#;", continued: bool = True) -> None:
+    def __init__(
+        self, text: str, path: str, *, comments: str = "#;", continued: bool = True, forget: bool = False
+    ) -> None:
         self.path = path
-        self.editor = LineEditor(text)
+        self.editor = LineEditor(text, forget=forget)
         self.lines = self.editor.lines
         self.blocks: list[Block] = []
         self._parse(comments, continued)

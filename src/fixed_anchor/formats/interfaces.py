@@ -2,26 +2,26 @@
 
 from __future__ import annotations
 
-from fixed_anchor.change.files import Files
+from fixed_anchor.change.files import Files, FileText
 from fixed_anchor.change.steps import route_words
+from fixed_anchor.core.aside import Aside
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
 from fixed_anchor.core.errors import NotSupported
+from fixed_anchor.formats.interfaces_asides import asides_of
+from fixed_anchor.formats.interfaces_hooks import HOOKS, read_hook
 from fixed_anchor.formats.interfaces_read import (
     ADDRESSING,
     DNS,
     MAIN,
     effective,
     read_stanzas,
-    route_of_hook,
     sourced,
+    stanzas_for,
     stanzas_in,
-    stanzas_of,
 )
-from fixed_anchor.formats.interfaces_text import Line, Stanza
+from fixed_anchor.formats.interfaces_text import Line, Stanza, parse
 from fixed_anchor.formats.lines import LineEditor
 from fixed_anchor.formats.protocol import Declaration, Texts
-
-_HOOKS = frozenset({"up", "down", "pre-up", "post-up", "pre-down", "post-down"})
 
 
 class Interfaces:
@@ -33,18 +33,28 @@ class Interfaces:
     mode_given = 0
     created = 0o644
     undeclared = f"write `iface NAME inet dhcp` into {MAIN} first"
+    # ifup reads all files before it does anything.
+    all_or_nothing = True
+
+    def check(self, file: FileText) -> None:
+        parse(file.text, file.path)
 
     def read(self, files: Files, links: tuple[LinkFacts, ...]) -> tuple[Declaration, ...]:
         stanzas = stanzas_in(files)
         found = []
         for link in links:
-            mine = stanzas_of(stanzas, link.name)
+            mine = stanzas_for(stanzas, link.name)
             if mine:
                 config, places = read_stanzas(stanzas, mine, link)
                 on = [Place(s.path, s.head.first + 1) for s in mine if s.family == "inet" and s.method == "dhcp"]
                 dhcp_in = on[-1] if on else None
-                found.append(Declaration(link, config, "ifupdown", places, link.name, dhcp_in=dhcp_in))
+                aliases = tuple(dict.fromkeys(s.name for s in mine if s.name != link.name))
+                found.append(Declaration(link, config, "ifupdown", places, link.name, dhcp_in=dhcp_in, aliases=aliases))
         return tuple(found)
+
+    def asides(self, files: Files, links: tuple[LinkFacts, ...]) -> tuple[Aside, ...]:
+        stanzas = stanzas_in(files)
+        return tuple(a for link in links for a in asides_of(stanzas, stanzas_for(stanzas, link.name), link))
 
     def named(self, files: Files) -> tuple[str, ...]:
         stanzas = stanzas_in(files)
@@ -54,18 +64,26 @@ class Interfaces:
         names = [s.name for s in stanzas if s.kind == "iface" and s.method != "loopback" and s.name not in templates]
         return tuple(dict.fromkeys(n for n in names if ":" not in n))
 
-    def edit(self, files: Files, declared: Declaration, wanted: InterfaceConfig, todo: tuple[str, ...]) -> Texts:
+    def edit(
+        self,
+        files: Files,
+        declared: Declaration,
+        wanted: InterfaceConfig,
+        todo: tuple[str, ...],
+        links: tuple[LinkFacts, ...],
+    ) -> Texts:
         name, now = declared.link.name, declared.config
         _refuse_unsupported(wanted, now)
         stanzas = stanzas_in(files)
-        mine = stanzas_of(stanzas, name)
-        edits = {s.path: LineEditor(files[s.path].text, indented=True) for s in mine}
+        mine = stanzas_for(stanzas, name)
+        edits = {s.path: LineEditor(files[s.path].text, indented=True) for s in stanzas}
         for version in (4, 6):
             family = "inet" if version == 4 else "inet6"
             theirs = [s for s in mine if s.family == family]
             if wanted.touches(version) and (theirs or wanted.method(version) != "ra"):
                 anchor = theirs or [s for s in mine if s.family]
                 _edit_family(edits, stanzas, theirs, anchor[-1], name, version, now, wanted)
+        _drop_aliases(edits, stanzas, mine)
         first = next((s for s in mine if s.family), mine[0])
         if {"resolvers", "search"} & set(todo):
             _edit_dns(edits, mine, first, wanted, todo)
@@ -88,10 +106,32 @@ class Interfaces:
         """Every other stanza with all that it inherits: hooks and options that the model does not know, too."""
         stanzas = stanzas_in(files)
         return [
-            (stanza.path, stanza.head.words, [line.words for line in effective(stanzas, stanza)])
+            (stanza.path, words, [line.words for line in effective(stanzas, stanza)])
             for stanza in stanzas
-            if stanza.kind != "iface" or stanza.name != declared.link.name
+            if (words := _without_aliases(stanza, declared.link.name))
         ]
+
+
+def _without_aliases(stanza: Stanza, name: str) -> tuple[str, ...]:
+    """The words of a head, those left out that are for ``name``; none where nothing is left."""
+    words = stanza.head.words
+    if stanza.kind == "iface":
+        return () if stanza.name.partition(":")[0] == name else words
+    if stanza.kind == "auto" or stanza.kind.startswith("allow-"):
+        words = tuple(w for w in words if not w.startswith(f"{name}:"))
+        return words if len(words) > 1 else ()
+    return words
+
+
+def _drop_aliases(edits: dict[str, LineEditor], stanzas: list[Stanza], mine: list[Stanza]) -> None:
+    """Takes aliases without a stanza out of what is brought up: ifup would fail for them."""
+    left = {s.name for s in mine if not edits[s.path].is_gone(s.head.first)}
+    gone = {s.name for s in mine if ":" in s.name} - left
+    for stanza in stanzas:
+        if (stanza.kind == "auto" or stanza.kind.startswith("allow-")) and gone & set(stanza.head.words):
+            words = [w for w in stanza.head.words if w not in gone]
+            _drop(edits[stanza.path], stanza.head)
+            edits[stanza.path].insert(stanza.head.last, [" ".join(words)] if len(words) > 1 else [])
 
 
 def _drop(editor: LineEditor, line: Line) -> None:
@@ -130,6 +170,7 @@ def _edit_family(
         declared.method(version) == wanted.method(version)
         and declared.of_family(version) == wanted.of_family(version)
         and set(declared.default_routes(version)) == set(wanted.default_routes(version))
+        and not declared.has_options_beyond(wanted)
     ):
         return
     family = "inet" if version == 4 else "inet6"
@@ -137,7 +178,16 @@ def _edit_family(
     if not theirs:
         edits[anchor.path].insert(anchor.last, ["", *_joined(heads, bodies)])
         return
-    first, others = theirs[0], theirs[1:]
+    # Its own stanza is edited, not that of an alias.
+    first = next((s for s in theirs if s.name == name), None)
+    if first is None:
+        raise NotSupported(
+            f"only aliases of {name} have {family} stanzas",
+            file=theirs[0].path,
+            line=theirs[0].head.first + 1,
+            remedy=f"write `iface {name} {family} ...` first",
+        )
+    others = [s for s in theirs if s is not first]
     edit = edits[first.path]
     if first.head.words != tuple(heads[0].split()):
         _drop(edit, first.head)
@@ -148,11 +198,10 @@ def _edit_family(
         edit.insert(first.head.last, keep)
     edit.insert(first.head.last, bodies[0])
     for line in first.options:
-        route = route_of_hook(line.value) if line.key in ("up", "post-up") else None
-        if line.key in ADDRESSING or (route is not None and route.is_default and route.destination.version == version):
+        if line.key in ADDRESSING or _says_otherwise(line, name, version):
             _drop(edit, line)
     for stanza in others:
-        hooks = [line for line in stanza.options if line.key in _HOOKS]
+        hooks = [x for x in stanza.options if x.key in HOOKS and not _says_otherwise(x, name, version)]
         if hooks:
             raise NotSupported(
                 f"a second {family} stanza of {name} has hooks, and would have to go",
@@ -165,6 +214,16 @@ def _edit_family(
             _drop(edits[stanza.path], line)
     if len(heads) > 1:
         edits[first.path].insert(first.last, ["", *_joined(heads[1:], bodies[1:])])
+
+
+def _says_otherwise(line: Line, name: str, version: int) -> bool:
+    """Whether a hook adds, or takes away, an address of ``name`` or its default route: both are written anew."""
+    said = read_hook(line.value, name) if line.key in HOOKS else None
+    if said is None or said.interface not in ("", name):
+        return False
+    if said.address is not None:
+        return bool(said.address.version == version)
+    return said.route is not None and said.route.is_default and said.route.destination.version == version
 
 
 def _joined(heads: list[str], bodies: list[list[str]]) -> list[str]:

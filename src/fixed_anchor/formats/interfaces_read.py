@@ -11,12 +11,12 @@ from fixed_anchor.core.addresses import (
     IPInterface,
     default_network,
     parse_address,
-    parse_destination,
     parse_interface_address,
     parse_prefix,
 )
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
 from fixed_anchor.core.errors import InputError
+from fixed_anchor.formats.interfaces_hooks import UP_HOOKS, read_hook
 from fixed_anchor.formats.interfaces_text import Line, Stanza, parse
 
 MAIN = "/etc/network/interfaces"
@@ -37,11 +37,14 @@ ADDRESSING = frozenset(
         "hostname",
         "client",
         "vendor",
+        "pointopoint",
+        "scope",
+        "preferred-lifetime",
     }
 )
 DNS = frozenset({"dns-nameservers", "dns-nameserver", "dns-search", "dns-domain"})
-#: How additional routes are written, and how they are read back: ``up ip route add ...``.
-_ROUTE_HOOK = re.compile(r"ip (?:-6 )?route (?:add|replace) (\S+)((?: \S+)*)")
+#: Options that make something else of an address than a plain one.
+_OPTIONS = frozenset({"pointopoint", "scope", "preferred-lifetime"})
 
 
 def stanzas_in(files: Files) -> list[Stanza]:
@@ -86,6 +89,11 @@ def _absolute(name: str, path: str) -> str:
 def stanzas_of(stanzas: list[Stanza], name: str) -> list[Stanza]:
     """The ``iface`` stanzas of an interface, or of a template."""
     return [s for s in stanzas if s.kind == "iface" and s.name == name]
+
+
+def stanzas_for(stanzas: list[Stanza], name: str) -> list[Stanza]:
+    """The ``iface`` stanzas of a link: its own, and those of its aliases (``eth0:1``), which are addresses of it."""
+    return [s for s in stanzas if s.kind == "iface" and (s.name == name or s.name.startswith(f"{name}:"))]
 
 
 def effective(stanzas: list[Stanza], stanza: Stanza, seen: tuple[str, ...] = ()) -> list[Line]:
@@ -144,6 +152,8 @@ def read_stanzas(
     """What the stanzas ``mine`` of all ``stanzas`` say together, and where."""
     methods: dict[int, str] = {4: "off", 6: "ra"}
     addresses: list[IPInterface] = []
+    optioned: list[IPInterface] = []
+    by_hook: list[IPInterface] = []
     routes: list[Route] = []
     resolvers: list[IPAddress] = []
     search: list[str] = []
@@ -162,6 +172,8 @@ def read_stanzas(
                 if address is None:
                     raise _bad(stanza, stanza.head, "the static stanza has no address")
                 addresses.append(address)
+                if any(line.key in _OPTIONS for line in lines):
+                    optioned.append(address)
                 gateway = _option(lines, "gateway")
                 if gateway is not None:
                     hop = _plain(stanza, gateway, gateway.value)
@@ -180,10 +192,17 @@ def read_stanzas(
                 search += line.words[1:]
             elif line.key == "mtu" and line.value.isdecimal():
                 mtu = int(line.value)
-            elif line.key in ("up", "post-up"):
-                route = route_of_hook(line.value)
-                if route is not None:
-                    routes.append(route)
+            elif line.key in UP_HOOKS:
+                added = read_hook(line.value, link.name)
+                if added is None or not added.adds or added.interface not in ("", link.name):
+                    continue
+                places.append(Place(stanza.path, line.first + 1))
+                by_hook += [added.address] if added.address is not None else []
+                routes += [added.route] if added.route is not None else []
+    addresses += [a for a in by_hook if a not in addresses]
+    for version in (4, 6):
+        if methods[version] in ("off", "ra") and any(a.version == version for a in by_hook):
+            methods[version] = "fixed"
     config = InterfaceConfig(
         link.name,
         ipv4=methods[4],
@@ -193,26 +212,6 @@ def read_stanzas(
         resolvers=tuple(dict.fromkeys(resolvers)) or None,
         search=tuple(dict.fromkeys(search)) or None,
         mtu=mtu,
+        optioned=tuple(optioned),
     )
     return config, (places[0], *sorted(set(places[1:])))
-
-
-def route_of_hook(command: str) -> Route | None:
-    """The route that a hook of the plain form ``ip route add`` adds, ``None`` for any other."""
-    matched = _ROUTE_HOOK.fullmatch(command)
-    if matched is None:
-        return None
-    words = matched[2].split()
-    said = dict(zip(words[::2], words[1::2], strict=False))
-    try:
-        hop = parse_address(said["via"]) if "via" in said else None
-        if matched[1] == "default":
-            if hop is None:
-                return None
-            destination = default_network(hop.version)
-        else:
-            destination = parse_destination(matched[1])
-    except ValueError:
-        return None
-    metric = said.get("metric", "")
-    return Route(destination, hop, int(metric) if metric.isdecimal() else None, words[-1:] == ["onlink"])

@@ -2,13 +2,24 @@
 
 from __future__ import annotations
 
-import uuid
-
-from fixed_anchor.change.files import Files
+from fixed_anchor.change.files import Files, FileText
 from fixed_anchor.core.addresses import default_network
+from fixed_anchor.core.aside import Aside
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route, differences
 from fixed_anchor.core.errors import NotSupported
 from fixed_anchor.formats.ini_text import IniText, truth
+from fixed_anchor.formats.keyfile_asides import asides_of
+from fixed_anchor.formats.keyfile_match import (
+    declaring,
+    is_bound,
+    is_shared,
+    new_profile,
+    own_path,
+    own_profile,
+    ranked,
+    starts_by_itself,
+    unclear,
+)
 from fixed_anchor.formats.keyfile_read import (
     ETC,
     FOLDERS,
@@ -23,7 +34,6 @@ from fixed_anchor.formats.keyfile_read import (
     priority_of,
     profile_text,
     profiles_in,
-    ranked,
     read_profile,
     uuid_of,
     value_of,
@@ -33,7 +43,6 @@ from fixed_anchor.formats.protocol import Declaration, Loaded, Texts
 
 _WRITTEN4 = {"dhcp": "auto", "fixed": "manual", "off": "disabled"}
 _WRITTEN6 = {"ra": "auto", "dhcp": "dhcp", "fixed": "manual", "off": "disabled"}
-_NAMESPACE = uuid.UUID("6f2d3b1c-5d0e-5c59-9f6e-2b7f0a6f1a10")
 
 
 class Keyfile:
@@ -46,41 +55,72 @@ class Keyfile:
     mode_given = 0
     created = 0o600
     undeclared = "let NetworkManager bring it up first, on its lease"
+    all_or_nothing = False
+
+    def check(self, file: FileText) -> None:
+        profile_text(file.text, file.path)
 
     def read(self, files: Files, links: tuple[LinkFacts, ...]) -> tuple[Declaration, ...]:
         profiles = profiles_in(files)
         found = []
         for link in links:
-            mine = ranked(profiles, link)
-            if not mine or is_generated(mine[0].path):
+            winner = declaring(profiles, link)
+            if winner is None:
                 continue
-            winner = mine[0]
             config, places = read_profile(winner, link)
             on = [e for e in entries_of(winner, "ipv4") if e.key == "method" and e.value == "auto"]
             dhcp_in = Place(winner.path, on[-1].line) if on else None
-            loaded = Loaded(winner.path, ("uuid", uuid_of(winner)), priority_of(winner))
+            # Without a UUID of its own a profile is known by its name, or by that of its file.
+            by_name = value_of(winner, "connection", "id") or winner.path.rpartition("/")[2]
+            names = ("uuid", uuid_of(winner)) if uuid_of(winner) else ("id", by_name)
+            loaded = Loaded(winner.path, names, priority_of(winner))
             found.append(Declaration(link, config, "NetworkManager", places, uuid_of(winner), loaded, dhcp_in))
+        return tuple(found)
+
+    def asides(self, files: Files, links: tuple[LinkFacts, ...]) -> tuple[Aside, ...]:
+        profiles = profiles_in(files)
+        found: list[Aside] = []
+        for link in links:
+            winner = declaring(profiles, link)
+            if winner is not None:
+                found += asides_of(winner, profiles, link)
+                found += unclear(profiles, link)
         return tuple(found)
 
     def named(self, files: Files) -> tuple[str, ...]:
         names = (value_of(p, "connection", "interface-name") for p in profiles_in(files) if not is_generated(p.path))
         return tuple(dict.fromkeys(n for n in names if n))
 
-    def edit(self, files: Files, declared: Declaration, wanted: InterfaceConfig, todo: tuple[str, ...]) -> Texts:
+    def edit(
+        self,
+        files: Files,
+        declared: Declaration,
+        wanted: InterfaceConfig,
+        todo: tuple[str, ...],
+        links: tuple[LinkFacts, ...],
+    ) -> Texts:
         link = declared.link
-        mine = ranked(profiles_in(files), link)
+        profiles = profiles_in(files)
+        mine = ranked(profiles, link)
         winner = mine[0]
         _refuse_unsupported(winner, link, wanted)
-        if not winner.path.startswith(ETC):
-            path = f"{ETC}{link.name}.nmconnection"
+        shared = is_shared(winner, profiles, link, links)
+        if shared or not winner.path.startswith(ETC):
+            path = own_path(link)
             if path in files:
                 raise NotSupported(f"{path} exists, but another profile wins for {link.name}", file=path)
-            text = profile_text(_new_profile(link), path)
-            _edit(text, wanted, differences(read_profile(text, link)[0], wanted))
-            return {path: text.result()}
+            if shared:
+                own = own_profile(winner, files[winner.path].text, link, path)
+            else:
+                own = profile_text(new_profile(link), path)
+            _edit(own, wanted, differences(read_profile(own, link)[0], wanted))
+            return {path: own.result()}
         _edit(winner, wanted, todo)
+        if not is_bound(winner, link):
+            # On another link the fixed addresses would be wrong.
+            winner.set("connection", "interface-name", link.name)
         rivals = [p for p in mine[1:] if priority_of(p) >= priority_of(winner) and p.path.startswith(ETC)]
-        if rivals:
+        if any(starts_by_itself(p) for p in rivals):
             # At equal priority the profile used last wins, which no file tells.
             winner.set("connection", "autoconnect-priority", str(max(priority_of(p) for p in rivals) + 10))
         return {winner.path: winner.result()}
@@ -98,7 +138,7 @@ class Keyfile:
             for block in profile.blocks
             if block.name not in ("ipv4", "ipv6")
             for entry in block.entries
-            if entry.key not in ("mtu", "autoconnect-priority")
+            if entry.key not in ("mtu", "autoconnect-priority", "interface-name")
         ]
 
 
@@ -128,27 +168,6 @@ def _refuse_unsupported(profile: IniText, link: LinkFacts, wanted: InterfaceConf
             )
 
 
-def _new_profile(link: LinkFacts) -> str:
-    """A profile that says what NetworkManager's automatic one does, with a UUID of its own."""
-    identity = uuid.uuid5(_NAMESPACE, f"{link.name} {link.permanent_mac or link.mac}")
-    kind = TYPES.get(link.kind, TYPES["ethernet"])[0]
-    lines = [
-        "[connection]",
-        f"id={link.name}",
-        f"uuid={identity}",
-        f"type={kind}",
-        f"interface-name={link.name}",
-        "autoconnect-priority=10",
-        "",
-        "[ipv4]",
-        "method=auto",
-        "",
-        "[ipv6]",
-        "method=auto",
-    ]
-    return "\n".join(lines) + "\n"
-
-
 def _edit(profile: IniText, wanted: InterfaceConfig, todo: tuple[str, ...]) -> None:
     for version in (4, 6):
         section = f"ipv{version}"
@@ -159,8 +178,12 @@ def _edit(profile: IniText, wanted: InterfaceConfig, todo: tuple[str, ...]) -> N
                 profile.set(section, "method", (_WRITTEN4 if version == 4 else _WRITTEN6)[method])
             if "hold" in todo or "gateway" in todo:
                 _edit_addresses(profile, version, wanted)
-            if wanted.ipv4 == "dhcp" and method in ("dhcp", "ra"):
-                _flag(profile, section, "never-default", not wanted.lease_routes)
+            leased = method in ("dhcp", "ra")
+            if wanted.default_routes(version) or (leased and wanted.lease_routes):
+                _flag(profile, section, "never-default", False)
+            elif leased:
+                _flag(profile, section, "never-default", True)
+            if wanted.ipv4 == "dhcp" and leased:
                 _flag(profile, section, "ignore-auto-dns", not wanted.lease_resolvers)
         if "routes" in todo:
             _add_routes(profile, version, [r for r in wanted.routes if not r.is_default])

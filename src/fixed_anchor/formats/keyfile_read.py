@@ -1,4 +1,4 @@
-"""NetworkManager's key files, nm-settings-keyfile(5): which profile wins for a link, and what it says."""
+"""NetworkManager's key files, nm-settings-keyfile(5): what a profile says."""
 
 from __future__ import annotations
 
@@ -50,9 +50,9 @@ def profiles_in(files: Files) -> list[IniText]:
     return [profile_text(files[p].text, p) for p in by_name.values()]
 
 
-def profile_text(text: str, path: str) -> IniText:
-    """A key file, in the syntax that GLib reads. Raises ``InputError``."""
-    return IniText(text, path, comments="#", continued=False)
+def profile_text(text: str, path: str, forget: bool = False) -> IniText:
+    """A key file, in the syntax that GLib reads. Raises ``InputError``. With ``forget`` edits leave no comments."""
+    return IniText(text, path, comments="#", continued=False, forget=forget)
 
 
 def value_of(profile: IniText, section: str, key: str) -> str | None:
@@ -73,25 +73,6 @@ def priority_of(profile: IniText) -> int:
         return int(text)
     except ValueError:
         return 0
-
-
-def ranked(profiles: list[IniText], link: LinkFacts) -> list[IniText]:
-    """The profiles that may be brought up on ``link``, the one that wins first."""
-    types = TYPES.get(link.kind, TYPES["ethernet"])
-    found = []
-    for profile in profiles:
-        if value_of(profile, "connection", "type") not in types:
-            continue
-        if truth(value_of(profile, "connection", "autoconnect") or "yes") is False:
-            continue
-        name = value_of(profile, "connection", "interface-name")
-        if name is not None and name != link.name:
-            continue
-        macs = [m for s in types if (m := value_of(profile, s, "mac-address"))]
-        if macs and macs[-1].lower() != (link.permanent_mac or link.mac):
-            continue
-        found.append((-priority_of(profile), name is None and not macs, profile.path, profile))
-    return [entry[3] for entry in sorted(found, key=lambda entry: entry[:3])]
 
 
 def entries_of(profile: IniText, section: str) -> list[Setting]:
@@ -196,8 +177,8 @@ def read_profile(profile: IniText, link: LinkFacts) -> tuple[InterfaceConfig, tu
     method6 = value_of(profile, "ipv6", "method") or "auto"
     mtu = next((m for s in TYPES["ethernet"] + TYPES["wireless"] if (m := value_of(profile, s, "mtu"))), "")
 
-    def flag(key: str) -> bool:
-        return truth(value_of(profile, "ipv4", key) or "no") is True
+    def flag(key: str, section: str = "ipv4") -> bool:
+        return truth(value_of(profile, section, key) or "no") is True
 
     config = InterfaceConfig(
         link.name,
@@ -210,5 +191,6 @@ def read_profile(profile: IniText, link: LinkFacts) -> tuple[InterfaceConfig, tu
         mtu=int(mtu) if mtu.isdecimal() and mtu != "0" else None,
         lease_routes=not flag("never-default"),
         lease_resolvers=not flag("ignore-auto-dns"),
+        never_default=tuple(v for v in (4, 6) if flag("never-default", f"ipv{v}")),
     )
     return config, (Place(profile.path, 1), *(Place(profile.path, n) for n in sorted(lines4 | lines6)))

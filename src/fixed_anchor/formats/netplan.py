@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import yaml
 
-from fixed_anchor.change.files import Files
+from fixed_anchor.change.files import Files, FileText
 from fixed_anchor.core.addresses import IPInterface
-from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route, differences
+from fixed_anchor.core.aside import Aside
+from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
 from fixed_anchor.core.errors import NotSupported
+from fixed_anchor.formats.netplan_asides import asides_of, ports_in, tunnels_in
 from fixed_anchor.formats.netplan_entries import (
     InterfaceEntry,
     address_items,
@@ -15,11 +17,11 @@ from fixed_anchor.formats.netplan_entries import (
     boolean,
     daemon_of,
     entries_of,
-    governs,
     in_order,
     read_entries,
     read_route,
 )
+from fixed_anchor.formats.netplan_match import entries_for, is_shared, own_file
 from fixed_anchor.formats.protocol import Declaration, Loaded, Texts
 from fixed_anchor.formats.yaml_edit import Item, MapEdit
 from fixed_anchor.formats.yaml_splice import Splices, plain
@@ -39,20 +41,31 @@ class Netplan:
     mode_given = 0
     created = 0o600
     undeclared = "declare it first under /etc/netplan, with `dhcp4: true`, and see that it comes up"
+    # The generator stops at the first file that it cannot take.
+    all_or_nothing = True
+
+    def check(self, file: FileText) -> None:
+        for entry in entries_of(file):
+            read_entries([entry], LinkFacts(entry.identity))
 
     def read(self, files: Files, links: tuple[LinkFacts, ...]) -> tuple[Declaration, ...]:
         everything = _everything(files)
         found: list[Declaration] = []
         for link in links:
-            mine = _mine(everything, link)
+            mine = entries_for(files, everything, link)
             if mine:
-                config, places = read_entries(mine, link)
+                name, daemon = mine[0].identity, daemon_of(files, mine)
+                config, places = read_entries(mine, link, daemon)
                 on = [e.settings["dhcp4"] for e in mine if "dhcp4" in e.settings]
                 dhcp_in = Place(on[-1].file, on[-1].line) if on and boolean(on[-1]) else None
-                name, daemon = mine[0].identity, daemon_of(files, mine)
                 profile = Loaded(_PROFILE.format(name), (f"netplan-{name}",)) if daemon == "NetworkManager" else None
                 found.append(Declaration(link, config, daemon, places, name, profile, dhcp_in))
         return tuple(found)
+
+    def asides(self, files: Files, links: tuple[LinkFacts, ...]) -> tuple[Aside, ...]:
+        everything = _everything(files)
+        found = [a for link in links for a in asides_of(entries_for(files, everything, link), link)]
+        return (*ports_in(everything, links), *tunnels_in(everything), *found)
 
     def named(self, files: Files) -> tuple[str, ...]:
         names: dict[str, None] = {}
@@ -64,9 +77,20 @@ class Netplan:
                 names[entry.identity] = None
         return tuple(names)
 
-    def edit(self, files: Files, declared: Declaration, wanted: InterfaceConfig, todo: tuple[str, ...]) -> Texts:
+    def edit(
+        self,
+        files: Files,
+        declared: Declaration,
+        wanted: InterfaceConfig,
+        todo: tuple[str, ...],
+        links: tuple[LinkFacts, ...],
+    ) -> Texts:
         _refuse_unsupported(wanted)
-        return dict(_edit(_mine(_everything(files), declared.link), declared.config, wanted))
+        mine = entries_for(files, _everything(files), declared.link)
+        if is_shared(mine):
+            own = own_file(files, mine, declared)
+            mine = [entry for entry in entries_of(own) if entry.identity]
+        return dict(_edit(mine, declared.config, wanted, todo))
 
     def names_files(self, files: Files) -> tuple[str, ...]:
         return ()
@@ -78,22 +102,6 @@ class Netplan:
 
 def _everything(files: Files) -> list[InterfaceEntry]:
     return [entry for path in in_order(files) for entry in entries_of(files[path])]
-
-
-def _mine(entries: list[InterfaceEntry], link: LinkFacts) -> list[InterfaceEntry]:
-    """The entries for ``link`` in the order in which they are merged; all have one identity."""
-    direct = [entry for entry in entries if governs(entry, link)]
-    identities = dict.fromkeys(entry.identity for entry in direct)
-    if len(identities) > 1:
-        raise NotSupported(
-            f"{len(identities)} entries of different names are for {link.name}: "
-            + ", ".join(f"{e.identity} ({e.file.path}:{e.key.line})" for e in direct),
-            file=direct[1].file.path,
-            line=direct[1].key.line,
-            remedy="leave only one of them",
-        )
-    # A later file may add to an entry without repeating its `match`.
-    return [entry for entry in entries if entry.identity in identities]
 
 
 def _refuse_unsupported(wanted: InterfaceConfig) -> None:
@@ -145,10 +153,11 @@ class _Texts:
         return {path: splices.result() for path, splices in self.splices.items()}
 
 
-def _edit(entries: list[InterfaceEntry], declared: InterfaceConfig, wanted: InterfaceConfig) -> dict[str, str]:
+def _edit(
+    entries: list[InterfaceEntry], declared: InterfaceConfig, wanted: InterfaceConfig, todo: tuple[str, ...]
+) -> dict[str, str]:
     """The texts of the files with the interface's entries changed to ``wanted``."""
     texts = _Texts(entries)
-    todo = differences(declared, wanted)
     if "ipv4" in todo and (texts.flag("dhcp4") is True) != (wanted.ipv4 == "dhcp"):
         texts.set("dhcp4", "true" if wanted.ipv4 == "dhcp" else "false")
     if "ipv6" in todo:
@@ -165,16 +174,22 @@ def _edit(entries: list[InterfaceEntry], declared: InterfaceConfig, wanted: Inte
         _edit_nameservers(texts, declared, wanted)
     if "mtu" in todo:
         texts.set("mtu", str(wanted.mtu))
+    for version in families & set(declared.never_default):
+        if version == 6 or wanted.ipv4 != "dhcp":
+            _inner(texts, f"dhcp{version}-overrides", "use-routes", "true")
     if wanted.ipv4 == "dhcp":
         for name, now, then in (
             ("use-routes", declared.lease_routes, wanted.lease_routes),
             ("use-dns", declared.lease_resolvers, wanted.lease_resolvers),
         ):
             if now != then:
-                there = texts.holding("dhcp4-overrides")
-                edit = there[-1][0] if there else texts.last
-                edit.set_inner("dhcp4-overrides", name, "true" if then else "false")
+                _inner(texts, "dhcp4-overrides", name, "true" if then else "false")
     return texts.result()
+
+
+def _inner(texts: _Texts, key: str, name: str, text: str) -> None:
+    there = texts.holding(key)
+    (there[-1][0] if there else texts.last).set_inner(key, name, text)
 
 
 def _edit_ipv6_method(texts: _Texts, wanted: InterfaceConfig) -> None:
@@ -206,7 +221,9 @@ def _edit_addresses(texts: _Texts, families: set[int], wanted: InterfaceConfig) 
             edit.set_list("addresses", kept)
     own = [value for edit, value in texts.holding("addresses") if edit is texts.last]
     there = address_items(own[0]) if own and not own[0].is_null else []
-    index = {address: number for number, (address, _) in reversed(list(enumerate(there)))}
+    # One with options (a lifetime, a label) is written anew, without them.
+    plainly = [(n, address) for n, (address, item) in enumerate(there) if not item.is_mapping]
+    index = {address: number for number, address in reversed(plainly)}
     items = [_address_item(address, index.get(address)) for address in want]
     items += [Item(n) for n, (address, _) in enumerate(there) if address.version not in families]
     if [i.kept for i in items] != list(range(len(there))):

@@ -6,7 +6,6 @@ are joined.
 
 from __future__ import annotations
 
-from fnmatch import fnmatchcase
 from functools import lru_cache
 from ipaddress import IPv4Interface
 
@@ -22,7 +21,7 @@ from fixed_anchor.core.addresses import (
     parse_interface_address,
 )
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
-from fixed_anchor.core.errors import InputError, NotSupported
+from fixed_anchor.core.errors import InputError
 from fixed_anchor.planfile.nodes import Value, compose
 
 #: The sections of a file that declare interfaces, and the kinds they are for.
@@ -124,35 +123,6 @@ def daemon_of(files: Files, entries: list[InterfaceEntry]) -> str:
     return _DAEMONS[renderer]
 
 
-def governs(entry: InterfaceEntry, link: LinkFacts) -> bool:
-    """Whether ``entry`` is for ``link``: by name, or by its ``match`` (netplan(5), physical devices)."""
-    settings = entry.settings
-    match = settings.get("match")
-    if match is None:
-        return entry.identity == link.name
-    # What is made of a physical device, a VLAN say, has its MAC too, and is not meant.
-    if link.has_mac_of_another:
-        return False
-    rules = {name: value for name, _, value in match.entries("`name`, `macaddress` or `driver`")}
-    if "set-name" in settings and settings["set-name"].text() == link.name:
-        return True
-    if not rules:
-        return entry.section == "ethernets"
-    if "macaddress" in rules and rules["macaddress"].text().lower() != (link.permanent_mac or link.mac):
-        return False
-    if "name" in rules and not fnmatchcase(link.name, rules["name"].text()):
-        return False
-    if "driver" in rules:
-        if link.driver is None:
-            raise NotSupported(
-                f"whether this entry is for {link.name} cannot be told: it matches by driver",
-                file=entry.file.path,
-                line=rules["driver"].line,
-            )
-        return any(fnmatchcase(link.driver, i.text()) for i in rules["driver"].items())
-    return True
-
-
 def boolean(value: Value) -> bool:
     """A truth value as YAML 1.1 writes it. Raises ``InputError``."""
     text = value.text("true or false").lower()
@@ -205,8 +175,10 @@ def read_route(value: Value) -> Route | None:
     return Route(destination, via, metric, on_link)
 
 
-def read_entries(entries: list[InterfaceEntry], link: LinkFacts) -> tuple[InterfaceConfig, tuple[Place, ...]]:
-    """What all entries of one interface say together, and where."""
+def read_entries(
+    entries: list[InterfaceEntry], link: LinkFacts, daemon: str = "systemd-networkd"
+) -> tuple[InterfaceConfig, tuple[Place, ...]]:
+    """What all entries of one interface say together, and where, as it is for the ``daemon`` that carries them out."""
     places = [Place(entries[0].file.path, entries[0].key.line)]
 
     def seen(name: str) -> list[Value]:
@@ -218,7 +190,8 @@ def read_entries(entries: list[InterfaceEntry], link: LinkFacts) -> tuple[Interf
         values = seen(name)
         return boolean(values[-1]) if values else None
 
-    addresses = [address for value in seen("addresses") for address, _ in address_items(value)]
+    items = [pair for value in seen("addresses") for pair in address_items(value)]
+    addresses = [address for address, _ in items]
     dhcp4, dhcp6, accept_ra = flag("dhcp4"), flag("dhcp6"), flag("accept-ra")
     routes: list[Route] = []
     for key in ("gateway4", "gateway6"):
@@ -237,12 +210,18 @@ def read_entries(entries: list[InterfaceEntry], link: LinkFacts) -> tuple[Interf
             resolvers += [item.parsed(parse_address, "an address") for item in servers["addresses"].items()]
         if "search" in servers and not servers["search"].is_null:
             search += [item.text("a domain") for item in servers["search"].items()]
-    overrides = {
-        name: boolean(inner)
-        for value in seen("dhcp4-overrides")
-        for name, _, inner in value.entries("`use-dns`, `use-routes`, ...")
-        if name in ("use-dns", "use-routes")
-    }
+
+    def overrides(key: str) -> dict[str, bool]:
+        return {
+            name: boolean(inner)
+            for value in seen(key)
+            for name, _, inner in value.entries("`use-dns`, `use-routes`, ...")
+            if name in ("use-dns", "use-routes")
+        }
+
+    overrides4, overrides6 = overrides("dhcp4-overrides"), overrides("dhcp6-overrides")
+    # For NetworkManager the generator makes `never-default` of it, which keeps fixed gateways away as well.
+    without = [v for v, said in ((4, overrides4), (6, overrides6)) if said.get("use-routes") is False]
     mtus = [value.text("a number") for value in seen("mtu")]
     held4 = any(isinstance(a, IPv4Interface) for a in addresses)
     held6 = any(not isinstance(a, IPv4Interface) and not a.is_link_local for a in addresses)
@@ -255,8 +234,10 @@ def read_entries(entries: list[InterfaceEntry], link: LinkFacts) -> tuple[Interf
         resolvers=tuple(resolvers) or None,
         search=tuple(search) or None,
         mtu=int(mtus[-1]) if mtus and mtus[-1].isdecimal() else None,
-        lease_routes=overrides.get("use-routes", True),
-        lease_resolvers=overrides.get("use-dns", True),
+        lease_routes=overrides4.get("use-routes", True),
+        lease_resolvers=overrides4.get("use-dns", True),
+        never_default=tuple(without) if daemon == "NetworkManager" else (),
+        optioned=tuple(address for address, item in items if item.is_mapping),
     )
     return config, (places[0], *sorted(set(places[1:])))
 

@@ -2,10 +2,22 @@
 
 from __future__ import annotations
 
-from fixed_anchor.change.files import Files
+from fixed_anchor.change.files import Files, FileText
+from fixed_anchor.core.aside import Aside
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place
 from fixed_anchor.formats.ini_text import IniText
-from fixed_anchor.formats.network_match import FOLDERS, is_generated, mains, parts_of, refuse_shared, winner
+from fixed_anchor.formats.network_asides import asides_of
+from fixed_anchor.formats.network_match import (
+    FOLDERS,
+    is_generated,
+    is_shared,
+    mains,
+    match_rules,
+    own_file,
+    texts_of,
+    unclear,
+    winner,
+)
 from fixed_anchor.formats.network_read import (
     dhcp_of,
     interface_address,
@@ -32,6 +44,10 @@ class NetworkFile:
     mode_given = 0o044
     created = 0o644
     undeclared = "declare it first, in a .network file with DHCP=yes"
+    all_or_nothing = False
+
+    def check(self, file: FileText) -> None:
+        IniText(file.text, file.path)
 
     def read(self, files: Files, links: tuple[LinkFacts, ...]) -> tuple[Declaration, ...]:
         found = []
@@ -45,20 +61,32 @@ class NetworkFile:
             found.append(Declaration(link, config, "systemd-networkd", places, identity=parts[0].path, dhcp_in=dhcp_in))
         return tuple(found)
 
+    def asides(self, files: Files, links: tuple[LinkFacts, ...]) -> tuple[Aside, ...]:
+        found: list[Aside] = []
+        for link in links:
+            found += unclear(files, link)
+            found += asides_of(_parts(files, link), link)
+        return tuple(found)
+
     def named(self, files: Files) -> tuple[str, ...]:
         names: dict[str, None] = {}
         for path in mains(files):
-            if is_generated(path):
-                continue
-            for block in IniText(files[path].text, path).named("Match"):
-                for word in (block.get("Name") or "").split():
-                    if not any(c in word for c in "*?[!"):
-                        names[word] = None
+            if not is_generated(path):
+                words = match_rules(texts_of(files, path)).get("Name", ())
+                names |= dict.fromkeys(word for word in words if not any(c in word for c in "*?[!"))
         return tuple(names)
 
-    def edit(self, files: Files, declared: Declaration, wanted: InterfaceConfig, todo: tuple[str, ...]) -> Texts:
+    def edit(
+        self,
+        files: Files,
+        declared: Declaration,
+        wanted: InterfaceConfig,
+        todo: tuple[str, ...],
+        links: tuple[LinkFacts, ...],
+    ) -> Texts:
         parts = _parts(files, declared.link)
-        refuse_shared(parts[0], declared.link)
+        if is_shared(parts) or not parts[0].path.startswith(FOLDERS[0]):
+            parts = [own_file(files, parts, declared.link)]
         for part in parts:
             _clear(part, wanted, todo)
         _write(parts[0], declared.config, wanted, todo)
@@ -68,7 +96,8 @@ class NetworkFile:
         return ()
 
     def others(self, files: Files, declared: Declaration) -> object:
-        parts = _parts(files, declared.link)
+        # Of the file that was read: it stays as it is where the link gets one of its own.
+        parts = texts_of(files, declared.identity)
         return [
             (part.path, block.name, [(e.key, e.value) for e in block.entries])
             for part in parts
@@ -82,7 +111,7 @@ def _parts(files: Files, link: LinkFacts) -> list[IniText]:
     main = winner(files, link)
     if main is None or is_generated(main):
         return []
-    return [IniText(files[path].text, path) for path in parts_of(files, main)]
+    return texts_of(files, main)
 
 
 def _clear(part: IniText, wanted: InterfaceConfig, todo: tuple[str, ...]) -> None:
@@ -99,6 +128,8 @@ def _clear(part: IniText, wanted: InterfaceConfig, todo: tuple[str, ...]) -> Non
         for entry in block.all("Gateway") if "gateway" in todo else []:
             if entry.value and not entry.value.startswith("_") and parsed(part, entry).version in families:
                 part.drop(entry)
+        for entry in block.all("DefaultRouteOnDevice") if "gateway" in todo else []:
+            part.drop(entry)
         for key, name in (("DNS", "resolvers"), ("NTP", "time_servers")):
             for entry in block.all(key) if name in todo else []:
                 part.drop(entry)

@@ -1,11 +1,13 @@
-"""Which ``.network`` file is for an interface, systemd.network(5): precedence, drop-ins, and all ways to match."""
+"""Which ``.network`` file is for an interface, systemd.network(5): precedence, masks, drop-ins, matching."""
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Mapping
 from fnmatch import fnmatchcase
 
 from fixed_anchor.change.files import Files
-from fixed_anchor.core.config import LinkFacts
+from fixed_anchor.core.aside import UNCLEAR, Aside
+from fixed_anchor.core.config import LinkFacts, Place
 from fixed_anchor.core.errors import NotSupported
 from fixed_anchor.formats.ini_text import IniText
 
@@ -29,7 +31,10 @@ def _rank(path: str) -> int:
 
 
 def mains(files: Files) -> list[str]:
-    """The ``.network`` files in the order in which networkd tries them: by name, whatever the folder."""
+    """The ``.network`` files in the order in which networkd tries them: by name, whatever the folder.
+
+    Of one name the first folder counts, also where an empty file, or a link to /dev/null, masks the others.
+    """
     by_name: dict[str, str] = {}
     for path in sorted((p for p in files if p.endswith(".network")), key=_rank):
         by_name.setdefault(path.rpartition("/")[2], path)
@@ -45,69 +50,127 @@ def parts_of(files: Files, main: str) -> list[str]:
     return [main, *(by_name[name] for name in sorted(by_name))]
 
 
+def texts_of(files: Files, main: str) -> list[IniText]:
+    """The parsed texts of ``main`` and its drop-ins."""
+    return [IniText(files[path].text, path) for path in parts_of(files, main)]
+
+
 def winner(files: Files, link: LinkFacts) -> str | None:
     """The file that networkd takes for ``link``, ``None`` where none matches: the first one does it."""
+    return next((path for path in mains(files) if _judged(texts_of(files, path), link) is True), None)
+
+
+def unclear(files: Files, link: LinkFacts) -> Iterator[Aside]:
+    """The files before the one that is taken for ``link`` of which it cannot be told whether they are for it."""
     for path in mains(files):
-        parts = [IniText(files[p].text, p) for p in parts_of(files, path)]
-        if _matches(parts, link):
-            return path
-    return None
+        parts = texts_of(files, path)
+        judged = _judged(parts, link)
+        if judged is True:
+            return
+        if isinstance(judged, str):
+            head = next((b.first + 1 for part in parts[:1] for b in part.named("Match")), 1)
+            yield Aside(UNCLEAR, Place(path, head), judged, link.name)
 
 
-def _matches(parts: list[IniText], link: LinkFacts) -> bool:
-    blocks = [b for part in parts for b in part.named("Match")]
-    entries = [e for b in blocks for e in b.entries]
-    # A file with no [Match] at all, or an empty one, is for every interface.
-    for entry in entries:
-        words = entry.value.split()
-        if not words:
-            continue
-        if entry.key == "Name":
-            if not _glob(words, link.name):
-                return False
-        elif entry.key in ("MACAddress", "PermanentMACAddress"):
-            own = (
-                {link.mac, link.permanent_mac or link.mac}
-                if entry.key == "MACAddress"
-                else {link.permanent_mac or link.mac}
-            )
-            if not own & {w.lower().replace("-", ":") for w in words}:
-                return False
-        elif entry.key == "Driver":
-            if link.driver is None or not _glob(words, link.driver):
-                return False
-        elif entry.key == "Path":
-            if link.path is None or not _glob(words, link.path):
-                return False
-        elif entry.key == "Type":
-            kind = "ether" if link.kind == "ethernet" else link.kind
-            if not _glob(words, kind) and not _glob(words, link.kind):
-                return False
-        elif entry.key == "Kind":
-            if not _glob(words, link.kind):
-                return False
-        else:
-            # A condition on the host, the architecture, the SSID: not to be seen from here.
+#: Conditions on the host or its boot that are not looked at, and on properties of a link that are not known.
+_NOT_JUDGED = frozenset(
+    {"Host", "Virtualization", "KernelCommandLine", "KernelVersion", "Version", "Credential", "Architecture"}
+) | {"Firmware", "Property"}
+
+
+def _judged(parts: list[IniText], link: LinkFacts) -> bool | str:
+    """Whether a file with its drop-ins is for ``link``; or what keeps that from being told."""
+    if not any(part.blocks for part in parts):
+        # A mask, or nothing at all.
+        return False
+    rules = match_rules(parts)
+    if not rules:
+        return "it has no [Match]: by its manual networkd takes it for every interface, by its program for none"
+    left = []
+    for key, words in rules.items():
+        if key in _NOT_JUDGED:
+            left.append(f"{key}={' '.join(words)}")
+        elif not _fits(key, words, link):
             return False
-    return True
+    return "it depends on " + ", ".join(left) if left else True
+
+
+def match_rules(parts: list[IniText]) -> dict[str, list[str]]:
+    """The words of each setting in ``[Match]``: several lines add up, and an empty one begins anew.
+
+    A leading ``!`` inverts all words of its line.
+    """
+    rules: dict[str, list[str]] = {}
+    for part in parts:
+        for entry in (e for block in part.named("Match") for e in block.entries):
+            inverted = entry.value.startswith("!")
+            words = [f"!{w.lstrip('!')}" if inverted else w for w in entry.value.split()]
+            rules[entry.key] = [*rules.get(entry.key, []), *words] if words else []
+    return {key: words for key, words in rules.items() if words}
+
+
+def link_fits(rules: Mapping[str, list[str]], link: LinkFacts) -> bool:
+    """Whether ``link`` fits all ``rules`` of a ``[Match]``; what is not judged does not fit."""
+    return bool(rules) and all(key not in _NOT_JUDGED and _fits(key, words, link) for key, words in rules.items())
+
+
+def _fits(key: str, words: list[str], link: LinkFacts) -> bool:
+    permanent = link.permanent_mac or link.mac
+    if key in ("MACAddress", "PermanentMACAddress"):
+        own = {link.mac, permanent} if key == "MACAddress" else {permanent}
+        return bool(own & {w.lower().replace("-", ":") for w in words})
+    if key == "Type":
+        kind = "ether" if link.kind == "ethernet" else "wlan" if link.kind == "wireless" else link.kind
+        return _glob(words, kind) or (kind != link.kind and _glob(words, link.kind))
+    if key == "Name":
+        return _glob(words, link.name)
+    if key == "Driver":
+        return link.driver is not None and _glob(words, link.driver)
+    if key == "Path":
+        return link.path is not None and _glob(words, link.path)
+    if key == "Kind":
+        return _glob(words, link.kind)
+    # What is left is about radio networks.
+    return False
 
 
 def _glob(words: list[str], name: str) -> bool:
-    """Whitespace-separated globs; a leading ``!`` inverts the list."""
-    inverted = words[0].startswith("!")
-    patterns = [words[0].lstrip("!"), *words[1:]]
-    return any(fnmatchcase(name, p) for p in patterns) != inverted
+    """Globs, any of which may fit, and none that begins with ``!``."""
+    if any(fnmatchcase(name, w[1:]) for w in words if w.startswith("!")):
+        return False
+    positive = [w for w in words if not w.startswith("!")]
+    return not positive or any(fnmatchcase(name, w) for w in positive)
 
 
-def refuse_shared(main: IniText, link: LinkFacts) -> None:
-    """A file for several interfaces cannot hold the address of one."""
-    names = [w for b in main.named("Match") for e in b.all("Name") for w in e.value.split()]
-    macs = [w for b in main.named("Match") for e in b.entries if e.key.endswith("MACAddress") for w in e.value.split()]
-    if len(macs) == 1 or (len(names) == 1 and not any(c in names[0] for c in "*?[!")):
-        return
-    raise NotSupported(
-        f"this file is for every interface that matches {' '.join(names) or 'anything'}, not for {link.name} alone",
-        file=main.path,
-        line=1,
-        remedy=f"make a file of its own for {link.name}, with a name that comes before this one",
-    )
+def is_shared(parts: list[IniText]) -> bool:
+    """Whether a file may be for further interfaces too: it names neither one MAC nor one name."""
+    rules = match_rules(parts)
+    macs = rules.get("MACAddress", []) + rules.get("PermanentMACAddress", [])
+    names = rules.get("Name", [])
+    return len(macs) != 1 and not (len(names) == 1 and not any(c in names[0] for c in "*?[!"))
+
+
+def own_file(files: Files, parts: list[IniText], link: LinkFacts) -> IniText:
+    """A file of the link's own that says what ``parts`` say, and is tried before them.
+
+    Raises :class:`NotSupported` where no name is left that comes before theirs.
+    """
+    taken = parts[0].path.rpartition("/")[2]
+    names = [f"{number:02d}-{link.name}.network" for number in range(90, -1, -10)] + [f"0-{link.name}.network"]
+    present = {path.rpartition("/")[2] for path in files}
+    # Not far before it, so that files which come before both go on doing so.
+    name = next((n for n in names if n < taken and n not in present), None)
+    if name is None:
+        raise NotSupported(
+            f"{parts[0].path} is not for {link.name} alone, and no name is left that comes before it",
+            file=parts[0].path,
+            line=1,
+            remedy=f"make a file of its own for {link.name}, and rename this one",
+        )
+    lines = ["[Match]\n", f"Name={link.name}\n", "\n"]
+    for part in parts:
+        starts = [block.first for block in part.blocks] + [len(part.lines)]
+        for block, end in zip(part.blocks, starts[1:], strict=True):
+            if block.name != "Match":
+                lines += [line if line.endswith("\n") else line + "\n" for line in part.lines[block.first : end]]
+    return IniText("".join(lines), FOLDERS[0] + name)

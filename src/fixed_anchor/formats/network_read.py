@@ -13,6 +13,8 @@ from fixed_anchor.core.addresses import (
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
 from fixed_anchor.formats.ini_text import Block, IniText, Setting, truth
 
+#: Settings of ``[Address]`` that make something else of it than a plain address.
+_OPTIONS = frozenset({"Peer", "Label", "PreferredLifetime", "Scope", "AddPrefixRoute", "RouteMetric", "Broadcast"})
 _DHCP = {
     "yes": (True, True),
     "no": (False, False),
@@ -133,12 +135,22 @@ def read_parts(parts: list[IniText], link: LinkFacts) -> tuple[InterfaceConfig, 
         for part, entry in _gather(parts, section, "Address"):
             addresses.append(interface_address(part, entry))
             seen(part, entry)
+    optioned = [
+        interface_address(part, block.all("Address")[-1])
+        for part in parts
+        for block in part.named("Address")
+        if block.all("Address") and any(e.key in _OPTIONS for e in block.entries)
+    ]
     routes: list[Route] = []
     for part, entry in _gather(parts, "Network", "Gateway"):
         if not entry.value.startswith("_"):
             hop = parsed(part, entry)
             routes.append(Route(default_network(hop.version), hop))
             seen(part, entry)
+    on_device = _last(parts, "Network", "DefaultRouteOnDevice")
+    if on_device is not None and _flag(parts, "Network", "DefaultRouteOnDevice"):
+        routes.append(Route(default_network(4)))
+        seen(*on_device)
     for part in parts:
         for block in part.named("Route"):
             route = plain_route(part, block)
@@ -175,6 +187,7 @@ def read_parts(parts: list[IniText], link: LinkFacts) -> tuple[InterfaceConfig, 
         time_servers=tuple(servers) or None,
         lease_routes=use_routes is not False and use_gateway is not False,
         lease_resolvers=use_dns is not False,
+        optioned=tuple(optioned),
     )
     return config, (Place(main.path, 1), *sorted(set(places)))
 

@@ -13,7 +13,8 @@ from typing import Protocol
 
 import msgspec
 
-from fixed_anchor.change.files import Files
+from fixed_anchor.change.files import Files, FileText
+from fixed_anchor.core.aside import Aside
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place
 
 
@@ -35,7 +36,8 @@ class Declaration(msgspec.Struct, frozen=True):
     ``daemon`` is the key of :data:`fixed_anchor.daemons.DAEMONS` of who carries it out.
     ``places`` lists the file and line of each fact, the declaration itself first. ``identity``
     is the name under which the files know the interface, where that is not its own. ``dhcp_in``
-    is the place that turns IPv4 DHCP on, ``None`` where nothing does.
+    is the place that turns IPv4 DHCP on, ``None`` where nothing does. ``aliases`` are further names
+    under which the files declare the same link.
     """
 
     link: LinkFacts
@@ -45,6 +47,7 @@ class Declaration(msgspec.Struct, frozen=True):
     identity: str = ""
     loaded: Loaded | None = None
     dhcp_in: Place | None = None
+    aliases: tuple[str, ...] = ()
 
     @property
     def file(self) -> str:
@@ -64,6 +67,7 @@ class Format(Protocol):
     read. Of the mode of every edited file the bits of ``mode_taken`` are taken away, and those
     of ``mode_given`` added: what its reader demands. ``created`` is the mode of a new file.
     ``undeclared`` says what to do where no file declares an interface that is to be edited.
+    ``all_or_nothing`` says of its reader that one broken file keeps it from loading all others.
     """
 
     name: str
@@ -72,6 +76,11 @@ class Format(Protocol):
     mode_given: int
     created: int
     undeclared: str
+    all_or_nothing: bool
+
+    def check(self, file: FileText) -> None:
+        """Raises :class:`~fixed_anchor.core.errors.InputError` if the reader of ``file`` would not take it."""
+        ...
 
     def read(self, files: Files, links: tuple[LinkFacts, ...]) -> tuple[Declaration, ...]:
         """What the files declare for each of ``links``; links that they do not govern are left out.
@@ -80,12 +89,26 @@ class Format(Protocol):
         """
         ...
 
+    def asides(self, files: Files, links: tuple[LinkFacts, ...]) -> tuple[Aside, ...]:
+        """What the files say of ``links`` beside their configuration, that can undo it."""
+        ...
+
     def named(self, files: Files) -> tuple[str, ...]:
         """The interfaces that the files call by name, for a tree with no kernel to ask."""
         ...
 
-    def edit(self, files: Files, declared: Declaration, wanted: InterfaceConfig, todo: tuple[str, ...]) -> Texts:
+    def edit(
+        self,
+        files: Files,
+        declared: Declaration,
+        wanted: InterfaceConfig,
+        todo: tuple[str, ...],
+        links: tuple[LinkFacts, ...],
+    ) -> Texts:
         """The texts after which the files declare ``wanted``; ``todo`` are the respects in which they do not yet.
+
+        ``links`` are all links of the host. A declaration that is for several of them stays as it is, and the
+        link gets one of its own that wins.
 
         What is untouched in ``wanted`` stays byte for byte, and so does every line that belongs to
         something else. Raises :class:`~fixed_anchor.core.errors.NotSupported`, by name, for what

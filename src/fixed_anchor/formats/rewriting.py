@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from fixed_anchor.change.files import FileEdit, Files, FileText, apply_edits
+from fixed_anchor.core.aside import PORT
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, differences
 from fixed_anchor.core.errors import AnchorError, NotSupported
 from fixed_anchor.formats.protocol import Declaration, Format, Loaded, Texts
@@ -24,19 +25,35 @@ def rewrite(
 
     ``links`` are the links of the host; those that the files call by name are added. Raises
     :class:`InputError` for broken files, and :class:`NotSupported`, by name, for what cannot
-    be written, would not read back as wanted, or would change another interface.
+    be written, would not read back as wanted, would change another interface, or for a port.
     """
+    every = tuple(links)
+    _refuse_port(form, files, link)
     found = form.read(files, (link,))
     if not found:
         raise NotSupported(f"no file of {form.name} declares {link.name}", remedy=form.undeclared)
     (declared,) = found
     todo = differences(declared.config, wanted)
-    texts: Texts = form.edit(files, declared, wanted, todo) if todo else {}
+    texts: Texts = form.edit(files, declared, wanted, todo, every) if todo else {}
     own = {place.file for place in declared.places}
     edits = tuple(edit for path in sorted({*texts, *own}) if (edit := _edit(form, files, path, texts)) is not None)
     if edits:
-        _prove(form, files, edits, declared, wanted, tuple(links))
+        _prove(form, files, edits, declared, wanted, every)
     return edits
+
+
+def _refuse_port(form: Format, files: Files, link: LinkFacts) -> None:
+    """A port of a bridge, bond or team takes no addresses: its master has them."""
+    said = next((a for a in form.asides(files, (link,)) if a.kind == PORT and a.interface == link.name), None)
+    master = said.of if said is not None else link.master
+    if master is not None:
+        place = said.place if said is not None else None
+        raise NotSupported(
+            f"{link.name} is a port of {master}, and takes no addresses",
+            file=place.file if place else None,
+            line=place.line if place else None,
+            remedy=f"give them to {master}",
+        )
 
 
 def _edit(form: Format, files: Files, path: str, texts: Texts) -> FileEdit | None:

@@ -18,6 +18,11 @@ contents() {
     [ -z "$line" ] || printf '+%s\n' "$line"
 }
 file() {
+    # A link to /dev/null is an empty file that hides others of its name.
+    if [ -L "$1" ] && [ "$(readlink "$1")" = /dev/null ]; then
+        echo "file 644 0 0 $1"
+        return 0
+    fi
     [ -f "$1" ] && [ -r "$1" ] || return 0
     echo "file $(stat -L -c '%a %u %g' "$1" 2>/dev/null || echo '644 0 0') $1"
     contents <"$1"

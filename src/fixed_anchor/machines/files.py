@@ -49,6 +49,8 @@ class DiskFiles:
 
     def read(self, path: str) -> FileText | None:
         local = self.local(path)
+        if self._is_mask(path):
+            return FileText(path, "", 0o644)
         try:
             with open(local, "rb") as file:
                 info = os.fstat(file.fileno())
@@ -74,7 +76,11 @@ class DiskFiles:
                 paths = [f"{path}/{part}" for path in paths]
                 continue
             paths = [f"{path}/{name}" for path in paths for name in self._names(path or "/") if fnmatchcase(name, part)]
-        return sorted(path for path in paths if os.path.isfile(self.local(path)))
+        return sorted(path for path in paths if os.path.isfile(self.local(path)) or self._is_mask(path))
+
+    def _is_mask(self, path: str) -> bool:
+        """Whether ``path`` is a link to /dev/null: to systemd an empty file, which hides others of its name."""
+        return self.link_target(path) == "/dev/null"
 
     def _names(self, path: str) -> list[str]:
         try:

@@ -79,17 +79,22 @@ def _with_named_files(machine: Machine, fetched: Fetched) -> Fetched:
 
 
 def _named_by(fetched: Readable, name: str) -> tuple[str, ...]:
-    try:
-        return FORMATS[name].names_files(format_files(fetched, name))
-    except InputError:
-        # The survey itself reads the file again, and says what is wrong with it.
-        return ()
+    return FORMATS[name].names_files(format_files(fetched, name))
 
 
 def format_files(readable: Readable, name: str) -> dict[str, FileText]:
-    """All files of a format on a machine, by path, those that they name among them. Raises ``NoAccess``."""
+    """All files of a format on a machine that can be read as such, by path, those that they name among them.
+
+    Broken ones are left out: :func:`sifted_files` tells of them. Raises ``NoAccess``.
+    """
+    return sifted_files(readable, name)[0]
+
+
+def sifted_files(readable: Readable, name: str) -> tuple[dict[str, FileText], tuple[InputError, ...]]:
+    """The files of a format, and what is wrong with those that its reader would not take. Raises ``NoAccess``."""
     form = FORMATS[name]
     found: dict[str, FileText] = {}
+    broken: list[InputError] = []
     left = list(form.patterns)
     asked: set[str] = set()
     while left:
@@ -97,7 +102,13 @@ def format_files(readable: Readable, name: str) -> dict[str, FileText]:
             asked.add(pattern)
             for path in readable.glob(pattern):
                 file = readable.read(path)
-                if file is not None:
+                if file is None:
+                    continue
+                try:
+                    form.check(file)
+                except InputError as error:
+                    broken.append(error)
+                else:
                     found[path] = file
         left = [p for p in form.names_files(found) if p not in asked and readable.knows(p)]
-    return found
+    return found, tuple(broken)

@@ -16,7 +16,7 @@ from fixed_anchor.machines.readable import Readable
 PROCESSES = ("ps", "-eo", "args")
 _WORDS = {
     "SERVER_ADDRESS": "server", "MTU": "mtu", "NTP": "ntp", "HOSTNAME": "hostname", "ROUTES": "routes",
-    "CLIENTID": "client_id",
+    "CLIENTID": "client_id", "DNS": "dns", "domain_name_servers": "dns", "domain-name-servers": "dns",
     "dhcp_server_identifier": "server", "interface_mtu": "mtu", "ntp_servers": "ntp", "host_name": "hostname",
     "rfc3442_classless_static_routes": "rfc3442", "dhcp_client_identifier": "client_id",
     "dhcp-server-identifier": "server", "interface-mtu": "mtu", "ntp-servers": "ntp", "host-name": "hostname",
@@ -38,6 +38,7 @@ def lease_of(machine: Readable, interface: str, index: int, leased: FoundAddress
         routes=_routes(said),
         hostname=said.get("hostname") or None,
         client_id=_identifier(said.get("client_id", "")),
+        resolvers=tuple(a for word in re.split(r"[ ,]+", said.get("dns", "")) if (a := _ipv4(word)) is not None),
     )
 
 

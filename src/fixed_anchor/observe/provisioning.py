@@ -20,13 +20,18 @@ FILES = (CONFIG, _DISABLED, _MORE)
 _GENERATED = re.compile(r"cloud-init|generated from .*datasource", re.IGNORECASE)
 
 
+def says_generated(head: str) -> bool:
+    """Whether the head of a file says that first-boot provisioning made it."""
+    return _GENERATED.search(head) is not None
+
+
 def regenerates(machine: Readable, path: str) -> bool:
     """Whether first-boot provisioning writes ``path`` again at boot, and nothing has switched that off yet."""
     if machine.read(CONFIG) is None or machine.read(_DISABLED) is not None:
         return False
     file = machine.read(path)
     head = "\n".join(file.text.splitlines()[:12]) if file else ""
-    if not (_GENERATED.search(head) or "cloud-init" in path.rpartition("/")[2]):
+    if not (says_generated(head) or "cloud-init" in path.rpartition("/")[2]):
         return False
     for config in (CONFIG, *machine.glob(_MORE)):
         text = machine.read(config)

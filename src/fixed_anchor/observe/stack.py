@@ -41,6 +41,11 @@ class Services(msgspec.Struct, frozen=True):
         """Whether ``daemon`` runs ``interface``, and what says so."""
         return DAEMONS[daemon].governs(interface, self.seen.get(daemon, Seen(False)))
 
+    def profile(self, interface: str) -> tuple[str, ...]:
+        """Name and UUID of the profile in force on ``interface``, where its daemon has several."""
+        said = (DAEMONS[name].profile(interface, seen) for name, seen in self.seen.items() if seen.active)
+        return next((names for names in said if names), ())
+
 
 def active_daemons(machine: Readable) -> frozenset[str]:
     """The names of those whose services run."""

@@ -8,38 +8,50 @@ import msgspec
 
 from fixed_anchor.change.files import FileText
 from fixed_anchor.core.addresses import IPInterface, parse_address
-from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Route
+from fixed_anchor.core.aside import Aside, Unreadable
+from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
+from fixed_anchor.core.errors import AnchorError
 from fixed_anchor.core.survey import HostSurvey, Lease, OpenFile, Rival, SurveyedInterface
 from fixed_anchor.daemons import DAEMONS
 from fixed_anchor.daemons.protocol import IN_FILES, IN_RESOLV_CONF
 from fixed_anchor.formats import FORMATS
+from fixed_anchor.formats.protocol import Declaration, Format
 from fixed_anchor.formats.resolv_conf import RESOLV_CONF, says_resolv_conf
 from fixed_anchor.formats.resolved_conf import DROP_IN, says_drop_in
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.machines.readable import Readable
-from fixed_anchor.observe import kernel, resolvers
-from fixed_anchor.observe.fetching import fetch_for_survey, fetch_kernel, format_files
+from fixed_anchor.observe import kernel, others, resolvers
+from fixed_anchor.observe.fetching import fetch_for_survey, fetch_kernel, sifted_files
 from fixed_anchor.observe.lease import client_name, lease_clients, lease_of
 from fixed_anchor.observe.provisioning import regenerates
-from fixed_anchor.observe.stack import Charge, active_daemons, in_charge, services
+from fixed_anchor.observe.stack import Charge, Services, active_daemons, in_charge, services
 
 
 def take_stock(machine: Machine) -> HostSurvey:
     """The survey of ``machine``: of what runs there, or of its files alone. All of it is fetched in two goes.
 
-    Raises :class:`~fixed_anchor.core.errors.AnchorError` for broken files and missing
-    permissions.
+    A broken interface file is told, and keeps nothing else from being read. Raises
+    :class:`~fixed_anchor.core.errors.AnchorError` for missing permissions.
     """
     return _survey(fetch_for_survey(machine))
 
 
 def _survey(machine: Readable) -> HostSurvey:
-    files = {name: format_files(machine, name) for name in FORMATS}
+    sifted = {name: sifted_files(machine, name) for name in FORMATS}
+    files = {name: sound for name, (sound, _) in sifted.items()}
+    unreadable = [_unreadable(name, error) for name, (_, broken) in sifted.items() for error in broken]
     running = services(machine) if machine.running else None
     clients = lease_clients(machine) if machine.running else {}
-    found = tuple(_with_client(link, clients) for link in kernel.links(machine)) if machine.running else ()
+    found = tuple(_with_client(link, clients, running) for link in kernel.links(machine)) if running else ()
     links = tuple(link.facts for link in found) if machine.running else _links_in_files(files)
-    declarations = {name: {d.link.name: d for d in form.read(files[name], links)} for name, form in FORMATS.items()}
+    declarations: dict[str, dict[str, Declaration]] = {}
+    asides: list[Aside] = []
+    beside = list(others.found_on(machine, links))
+    for name, form in FORMATS.items():
+        read, said, errors = _of_format(form, files[name], links)
+        declarations[name] = read
+        asides += said
+        unreadable += errors
     charges = {
         link.name: in_charge(link, {n: ds[link.name] for n, ds in declarations.items() if link.name in ds}, running)
         for link in links
@@ -51,6 +63,9 @@ def _survey(machine: Readable) -> HostSurvey:
         all_routes = kernel.routes(machine)
         interfaces = [_running(machine, link, charges[link.facts.name], all_routes, writer) for link in found]
     interfaces = [_with_declaration(machine, i, charges[i.name], clients.get(i.name)) for i in interfaces]
+    for interface in interfaces:
+        for path in dict.fromkeys(place.file for place in interface.declared_in):
+            beside += others.rewritten(machine, path, interface.name)
     rules = kernel.rules_by_hand(machine) if machine.running else ()
     stacks = list(dict.fromkeys(c.stack for c in charges.values() if c.stack))
     evidence = tuple(f"{name}: {'; '.join(c.evidence)}" for name, c in charges.items() if c.declaration)
@@ -64,7 +79,31 @@ def _survey(machine: Readable) -> HostSurvey:
         rules,
         tuple(_open_files(files)),
         writer,
+        tuple(asides),
+        tuple(beside),
+        tuple(unreadable),
     )
+
+
+def _of_format(
+    form: Format, files: dict[str, FileText], links: tuple[LinkFacts, ...]
+) -> tuple[dict[str, Declaration], list[Aside], list[Unreadable]]:
+    """What the files of a format say of each link; what cannot be read for one leaves the others be."""
+    read: dict[str, Declaration] = {}
+    said: list[Aside] = []
+    errors: list[Unreadable] = []
+    for link in links:
+        try:
+            read |= {d.link.name: d for d in form.read(files, (link,))}
+            said += form.asides(files, (link,))
+        except AnchorError as error:
+            errors.append(_unreadable(form.name, error, link.name))
+    return read, list(dict.fromkeys(said)), errors
+
+
+def _unreadable(stack: str, error: AnchorError, interface: str = "") -> Unreadable:
+    place = Place(error.file or "", error.line or 0)
+    return Unreadable(place, error.what, stack, interface, not interface and FORMATS[stack].all_or_nothing)
 
 
 def _with_declaration(
@@ -82,6 +121,7 @@ def _with_declaration(
         regenerated=again,
         dhcp_in=declaration.dhcp_in,
         client=client,
+        daemon=declaration.daemon,
     )
 
 
@@ -93,11 +133,14 @@ def _open_files(files: Mapping[str, Mapping[str, FileText]]) -> Iterator[OpenFil
                 yield OpenFile(file.path, file.mode, stack, form.created)
 
 
-def _with_client(link: kernel.KernelLink, clients: Mapping[str, str]) -> kernel.KernelLink:
+def _with_client(link: kernel.KernelLink, clients: Mapping[str, str], running: Services) -> kernel.KernelLink:
+    """The link with the lease client, and the profile, that is in force on it."""
     client = clients.get(link.facts.name)
-    if client is None:
-        return link
-    facts = msgspec.structs.replace(link.facts, client=client_name(client))
+    facts = msgspec.structs.replace(
+        link.facts,
+        client=client_name(client) if client is not None else None,
+        profile=running.profile(link.facts.name),
+    )
     return msgspec.structs.replace(link, facts=facts)
 
 

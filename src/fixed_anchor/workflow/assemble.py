@@ -93,8 +93,15 @@ def surveyed(survey: HostSurvey, name: str) -> SurveyedInterface:
 
 
 def stack_of(survey: HostSurvey, found: SurveyedInterface) -> str:
-    """The name of the format that declares an interface. Raises :class:`NotSupported` where none does."""
+    """The name of the format that declares an interface.
+
+    Raises :class:`NotSupported` where none does, :class:`InputError` where a file is broken that may do so.
+    """
     if found.stack is None:
+        for broken in survey.unreadable:
+            if broken.interface in ("", found.name):
+                # It may well be what declares it.
+                raise InputError(broken.what, file=broken.place.file or None, line=broken.place.line or None)
         raise NotSupported(
             f"no supported network stack declares {found.name} on {survey.host}",
             remedy="supported are: " + ", ".join(FORMATS),

@@ -20,6 +20,7 @@ from fixed_anchor.core.findings import (
 )
 from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.core.plan import HostPlan, InterfacePlan
+from fixed_anchor.core.rules.declared import declared_findings
 from fixed_anchor.core.rules.host import host_findings
 from fixed_anchor.core.rules.plan import plan_findings
 from fixed_anchor.core.rules.readiness import readiness_findings
@@ -36,6 +37,7 @@ from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.engine.boot import init_of
 from fixed_anchor.observe.readiness import readiness
 from fixed_anchor.workflow.dhcp_server import with_reservation_lines
+from fixed_anchor.workflow.foresee import foresee
 from fixed_anchor.workflow.site import Site
 from fixed_anchor.workflow.site_wire import SiteWire, gateways_asked, look_at_wire
 from fixed_anchor.workflow.sources import read_sources
@@ -115,6 +117,9 @@ def check_with_knowledge(
             changing = (i.name for i in host.interfaces if i.ipv4 != "untouched" or i.ipv6 != "untouched")
             now = readiness(machine, init_of(machine))
             findings += readiness_findings(now, tuple(changing), host.name)
+        survey = surveys[host.name]
+        if machine is not None and survey is not None:
+            findings += declared_findings(host.name, survey, foresee(plan, host, machine, survey))
     findings = with_reservation_lines(site, known, findings)
     result = CheckResult(sorted_findings(dict.fromkeys(findings)), lambda: (e for one in gather for e in one()))
     return Checked(result, known)

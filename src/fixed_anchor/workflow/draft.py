@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 
 import msgspec
 
@@ -13,8 +13,7 @@ from fixed_anchor.core.config import InterfaceConfig
 from fixed_anchor.core.errors import InputError, NotSupported, located
 from fixed_anchor.core.plan import HostPlan, InterfacePlan, Plan
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
-from fixed_anchor.core.wanted import held_beside, wanted_config
-from fixed_anchor.daemons import DAEMONS
+from fixed_anchor.core.wanted import held_beside
 from fixed_anchor.daemons.protocol import IN_FILES, IN_RESOLV_CONF
 from fixed_anchor.formats import FORMATS
 from fixed_anchor.formats.host_names import HOSTNAME, HOSTS, edit_hostname, edit_hosts
@@ -25,6 +24,7 @@ from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe import provisioning
 from fixed_anchor.observe.fetching import format_files
 from fixed_anchor.workflow.assemble import Stage, assemble, stack_of, surveyed
+from fixed_anchor.workflow.host_wide import host_configs, place_of
 from fixed_anchor.workflow.site import Site
 
 
@@ -68,11 +68,11 @@ def going(found: SurveyedInterface, config: InterfaceConfig) -> tuple[IPInterfac
 def _stage(plan: Plan, host: HostPlan, machine: Machine, survey: HostSurvey, hold: frozenset[IPAddress]) -> Stage:
     """The files as the plan wants them, with the addresses of ``hold`` beside those that the plan names."""
     edits: list[FileEdit] = []
-    wanted: dict[str, InterfaceConfig] = {}
+    wanted = host_configs(plan, host, survey)
     for interface in host.interfaces:
-        if interface.ipv4 == "untouched" and interface.ipv6 == "untouched":
+        if interface.name not in wanted:
             continue
-        config = wanted_config(plan, interface)
+        config = wanted[interface.name]
         with located(plan.file, interface.line):
             found = surveyed(survey, interface.name)
             stack = stack_of(survey, found)
@@ -80,6 +80,7 @@ def _stage(plan: Plan, host: HostPlan, machine: Machine, survey: HostSurvey, hol
             config = held_beside(config, tuple(a for a in going(found, config) if a.ip in hold))
         edits = joined_edits(edits, _interface_edits(plan, interface, machine, survey, found, stack, config, edits))
         wanted[interface.name] = config
+    edits += _host_wide(machine, survey, wanted)
     edits += _provisioning(machine, survey, wanted.values())
     edits += _names(plan, host, machine, survey, wanted.values())
     return Stage(tuple(edits), wanted)
@@ -103,31 +104,25 @@ def _interface_edits(
             line=interface.line,
             remedy="say `ipv6: fixed` or `ipv6: off`",
         )
-    form = FORMATS[stack]
     files = apply_edits(format_files(machine, stack), earlier)
-    (declaration,) = form.read(files, (found.link,))
-    place = DAEMONS[declaration.daemon].resolver_place(survey.resolv_conf_by)
-    inside = config if place == IN_FILES else msgspec.structs.replace(config, resolvers=None, search=None)
-    edits = list(rewrite(form, files, found.link, inside, (i.link for i in survey.interfaces)))
-    if place != IN_FILES and (config.resolvers is not None or config.search is not None):
-        edits += _resolver_edits(plan, interface, machine, config, place)
-    return edits
+    if place_of(survey, found) != IN_FILES:
+        config = msgspec.structs.replace(config, resolvers=None, search=None)
+    return list(rewrite(FORMATS[stack], files, found.link, config, (i.link for i in survey.interfaces)))
 
 
-def _resolver_edits(
-    plan: Plan, interface: InterfacePlan, machine: Machine, config: InterfaceConfig, place: str
-) -> list[FileEdit]:
-    if place == IN_RESOLV_CONF:
-        if config.ipv4 == "dhcp":
-            # The lease client writes it.
-            return []
-        try:
-            edit = edit_resolv_conf(machine.read(RESOLV_CONF), config.resolvers or (), config.search)
-        except ValueError as error:
-            raise NotSupported(str(error), file=plan.file, line=interface.line, remedy="name the best three") from None
-    else:
-        edit = edit_drop_in(machine.read(DROP_IN), config.resolvers or (), config.search)
-    return [msgspec.structs.replace(edit, link_before=machine.link_target(edit.path))] if edit is not None else []
+def _host_wide(machine: Machine, survey: HostSurvey, wanted: Mapping[str, InterfaceConfig]) -> list[FileEdit]:
+    """The one file that has the resolvers of all interfaces, where it is not theirs to say them."""
+    edits = []
+    for config in wanted.values():
+        place = place_of(survey, survey.interface(config.interface))
+        if place == IN_FILES or (config.resolvers is None and config.search is None):
+            continue
+        path, edit = (RESOLV_CONF, edit_resolv_conf) if place == IN_RESOLV_CONF else (DROP_IN, edit_drop_in)
+        made = edit(machine.read(path), config.resolvers or (), config.search)
+        if made is not None:
+            edits.append(msgspec.structs.replace(made, link_before=machine.link_target(made.path)))
+    # Every interface says the same.
+    return list({edit.path: edit for edit in edits}.values())
 
 
 def _provisioning(machine: Machine, survey: HostSurvey, wanted: Iterable[InterfaceConfig]) -> list[FileEdit]:

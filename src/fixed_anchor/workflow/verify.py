@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Mapping
 from functools import partial
 
 from fixed_anchor.core.addresses import IPAddress
@@ -18,13 +19,13 @@ from fixed_anchor.core.verification import (
     files_check,
     state_checks,
 )
-from fixed_anchor.core.wanted import wanted_config
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.packets.arp_probes import AFTERWARDS
 from fixed_anchor.packets.echoes import Echoes
 from fixed_anchor.vantages.protocol import Vantage
 from fixed_anchor.workflow import names
+from fixed_anchor.workflow.host_wide import beside, host_configs
 from fixed_anchor.workflow.look import look
 from fixed_anchor.workflow.site import Site, own_vantage
 
@@ -35,15 +36,15 @@ def verify(site: Site, host_names: tuple[str, ...] = ()) -> VerifyResult:
     for host in site.hosts(host_names):
         survey = site.survey(host)
         machine = site.machine(host)
+        wanted = host_configs(site.plan, host, survey)
         for interface in host.interfaces:
-            if interface.ipv4 == "untouched" and interface.ipv6 == "untouched":
+            if interface.name not in wanted:
                 continue
-            wanted = wanted_config(site.plan, interface)
             if survey is None or machine is None:
                 checks.append(_skipped("reached", host.name, interface.name, "the host is not reached from here"))
                 continue
             vantage = site.vantage(host, interface.name, site.plan.segments[interface.segment].subnets)
-            checks += verify_interface(host.name, machine, survey, wanted, vantage)
+            checks += verify_interface(host.name, machine, survey, wanted, interface.name, vantage)
         if survey is not None and machine is not None:
             checks += hostname_checks(host.name, machine, survey, host.hostname)
     return VerifyResult(tuple(checks))
@@ -54,9 +55,15 @@ def _skipped(code: str, host: str, interface: str, why: str, expected: str = "lo
 
 
 def verify_interface(
-    host: str, machine: Machine, survey: HostSurvey, wanted: InterfaceConfig, vantage: Vantage
+    host: str,
+    machine: Machine,
+    survey: HostSurvey,
+    every: Mapping[str, InterfaceConfig],
+    name: str,
+    vantage: Vantage,
 ) -> list[VerifyCheck]:
-    """All checks of one interface against ``wanted``."""
+    """All checks of one interface against what is wanted of it; ``every`` is what is wanted of all of the host."""
+    wanted = every[name]
     found = survey.interface(wanted.interface)
     if found is None:
         missing = VerifyCheck(
@@ -73,7 +80,7 @@ def verify_interface(
         return [missing]
     checks: list[VerifyCheck] = []
     if survey.running:
-        checks += state_checks(host, wanted, found, f"kernel of {machine.name}")
+        checks += state_checks(host, wanted, found, f"kernel of {machine.name}", beside(survey, every, name))
     else:
         checks.append(_skipped("kernel-state", host, wanted.interface, "only files are here, nothing runs"))
     checks.append(files_check(host, wanted, found, machine.name))
@@ -255,14 +262,15 @@ def verify_when_settled(
     failure proves nothing.
     """
     until = time.monotonic() + patience
+    every = {config.interface: config for config in wanted}
     while True:
         try:
             survey = take_stock(machine)
-            if time.monotonic() >= until or all(_settled(host, survey, config) for config in wanted):
+            if time.monotonic() >= until or all(_settled(host, survey, every, n) for n in every):
                 checks: list[VerifyCheck] = []
-                for config in wanted:
-                    vantage = own_vantage(machine, survey, config.interface)
-                    checks += verify_interface(host, machine, survey, config, vantage)
+                for name in every:
+                    vantage = own_vantage(machine, survey, name)
+                    checks += verify_interface(host, machine, survey, every, name, vantage)
                 return VerifyResult((*checks, *hostname_checks(host, machine, survey, hostname)))
         except InputError as error:
             if time.monotonic() >= until:
@@ -270,9 +278,12 @@ def verify_when_settled(
         time.sleep(0.2)
 
 
-def _settled(host: str, survey: HostSurvey, wanted: InterfaceConfig) -> bool:
-    found = survey.interface(wanted.interface)
-    return found is not None and all(c.outcome == PASS for c in state_checks(host, wanted, found, survey.host))
+def _settled(host: str, survey: HostSurvey, every: Mapping[str, InterfaceConfig], name: str) -> bool:
+    found = survey.interface(name)
+    around = beside(survey, every, name)
+    return found is not None and all(
+        c.outcome == PASS for c in state_checks(host, every[name], found, survey.host, around)
+    )
 
 
 def hostname_checks(host: str, machine: Machine, survey: HostSurvey, hostname: str | None) -> tuple[VerifyCheck, ...]:

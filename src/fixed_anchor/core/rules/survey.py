@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from functools import partial
 
 from fixed_anchor.core.findings import Finding, finding
+from fixed_anchor.core.rules.asides import of_survey
 from fixed_anchor.core.survey import NOBODY, HostSurvey, SurveyedInterface
 
 #: What re-creates interface files at boot, for the message.
@@ -13,6 +14,15 @@ _PROVISIONING = "/etc/cloud/cloud.cfg"
 
 #: What a draft puts right by itself speaks against no change; `survey` still says it.
 DRAFTED_AWAY = ("rewritten-at-boot", "file-too-open", "resolv-conf-not-ours")
+#: What is judged by the files as they would be: :mod:`fixed_anchor.core.rules.declared`.
+_AS_DECLARED = (
+    "another-configures",
+    "another-may-configure",
+    "rewritten-by-another",
+    "match-unclear",
+    "file-unreadable",
+    "stops-at-unreadable",
+)
 
 
 def survey_findings(survey: HostSurvey) -> tuple[Finding, ...]:
@@ -25,6 +35,7 @@ def survey_findings(survey: HostSurvey) -> tuple[Finding, ...]:
             found += _regenerated(survey, interface)
             found += _kernel_only(survey, interface)
     found += _rules(survey)
+    found += of_survey(survey.host, (*survey.asides, *survey.others), survey.unreadable)
     found += _too_open(survey)
     if survey.resolv_conf_by != NOBODY:
         found.append(
@@ -41,7 +52,7 @@ def survey_findings(survey: HostSurvey) -> tuple[Finding, ...]:
 def of_change(survey: HostSurvey, interface: str, left_alone: tuple[str, ...]) -> Iterator[Finding]:
     """Those of them that matter to a change of ``interface``; ``left_alone`` are addresses that the plan lets be."""
     for found in survey_findings(survey):
-        if found.interface != interface or found.code in DRAFTED_AWAY:
+        if found.interface != interface or found.code in DRAFTED_AWAY + _AS_DECLARED:
             continue
         if found.code == "still-asks-dhcp" and "process" not in found.seen_in:
             continue

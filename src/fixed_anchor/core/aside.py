@@ -1,0 +1,59 @@
+"""What files say beside the addressing of an interface, and what else configures it: facts that can undo a change."""
+
+from __future__ import annotations
+
+import msgspec
+
+from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.config import Place, Route
+
+#: The interface is a port of a bridge, bond or team: ``of``.
+PORT = "port"
+#: Routes of the interface go to another table than the main one.
+OTHER_TABLE = "other-table"
+#: A route, rule or hook names addresses.
+NAMES = "names"
+#: A hook adds addresses or routes in a way that is not read here.
+HOOK = "hook"
+#: Nothing of the stack brings the interface up at boot.
+NOT_AT_BOOT = "not-at-boot"
+#: At the next boot the interface has another name: ``of``.
+RENAMED = "renamed"
+#: Whether a file is for the interface cannot be told from here.
+UNCLEAR = "unclear"
+#: A lease of ``of`` comes up before the interface does, and takes the default route.
+EARLIER_LEASE = "earlier-lease"
+#: Another program configures the interface; or may do so.
+CONFIGURES, MAY_CONFIGURE = "configures", "may-configure"
+#: The header of a file says that another program writes it again.
+REWRITTEN = "rewritten"
+
+
+class Aside(msgspec.Struct, frozen=True):
+    """One such fact, and where it stands.
+
+    ``text`` is what stands there, or what is so. ``interface`` is empty for what concerns the whole
+    host. ``addresses`` are those that it names, ``routes`` those that it makes. ``of`` is the other
+    interface that it is about: a master, a new name.
+    """
+
+    kind: str
+    place: Place
+    text: str
+    interface: str = ""
+    addresses: tuple[IPAddress, ...] = ()
+    routes: tuple[Route, ...] = ()
+    of: str = ""
+
+
+class Unreadable(msgspec.Struct, frozen=True):
+    """A file of ``stack`` that cannot be read, and why; for one interface alone, or as a whole.
+
+    With ``stops`` the stack's own reader loads nothing at all because of it.
+    """
+
+    place: Place
+    what: str
+    stack: str
+    interface: str = ""
+    stops: bool = False

@@ -1,0 +1,42 @@
+"""What the files of a host would declare after a change: what the rules judge before it is made."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import msgspec
+
+from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.aside import Aside
+from fixed_anchor.core.config import InterfaceConfig, Place
+
+
+class Declared(msgspec.Struct, frozen=True):
+    """What is declared for one interface, where, and who carries it out; ``kind`` is that of the link."""
+
+    config: InterfaceConfig
+    daemon: str
+    place: Place
+    kind: str
+
+
+class Refusal(msgspec.Struct, frozen=True):
+    """Why the draft of a host cannot be made; ``seen_in`` is a place, or what was being drafted."""
+
+    message: str
+    seen_in: str
+    remedy: str | None
+
+
+class Foreseen(msgspec.Struct, frozen=True):
+    """The files of a host as they would be.
+
+    ``wanted`` is what the plan wants, and ``declared`` what is then declared, by interface. ``asides`` is
+    what the files say beside that. ``going`` are the addresses that the host would not hold any more.
+    """
+
+    wanted: Mapping[str, InterfaceConfig]
+    declared: Mapping[str, Declared]
+    asides: tuple[Aside, ...]
+    going: frozenset[IPAddress]
+    refusal: Refusal | None = None

@@ -1,0 +1,117 @@
+"""Findings about what stands beside the addressing of a host: in its interface files, and outside the stacks."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from fixed_anchor.core.aside import (
+    CONFIGURES,
+    HOOK,
+    MAY_CONFIGURE,
+    NAMES,
+    NOT_AT_BOOT,
+    OTHER_TABLE,
+    PORT,
+    RENAMED,
+    REWRITTEN,
+    UNCLEAR,
+    Aside,
+    Unreadable,
+)
+from fixed_anchor.core.findings import Finding, finding
+
+#: Code, message and remedy of each kind. ``{i}`` is the interface, ``{t}`` what stands there, ``{p}`` where.
+_KINDS: dict[str, tuple[str, str, str]] = {
+    PORT: ("is-port", "{i} is a port of {of}, and takes no addresses of its own", "plan them for {of} instead of {i}"),
+    OTHER_TABLE: (
+        "gateway-not-used",
+        "`{t}` puts the default route of {i} into another table than the one that is used",
+        "remove it from {p}, or say `gateway: none` where that is meant",
+    ),
+    NAMES: (
+        "names-old-address",
+        "`{t}` names {a}, which the host would not hold any more",
+        "write the new address there, or remove it: {p}",
+    ),
+    HOOK: (
+        "hook-configures",
+        "a command of the interface files adds addresses or routes by itself: `{t}`",
+        "look whether it still fits the plan: {p}",
+    ),
+    NOT_AT_BOOT: (
+        "not-up-at-boot",
+        "nothing brings {i} up at boot: {t}",
+        "see that it is brought up at boot: {p}",
+    ),
+    RENAMED: (
+        "name-changes",
+        "{i} gets another name at the next boot ({t}), and the files call it by this one",
+        "boot the host anew first and plan for the new name, or correct {p}",
+    ),
+    UNCLEAR: (
+        "match-unclear",
+        "whether {f} is for {i} cannot be told from here: {t}",
+        "see what the stack itself says of it on the host, and state in {p} which interface is meant",
+    ),
+    CONFIGURES: ("another-configures", "{t}", "see to it that it leaves {i} alone: {p}"),
+    MAY_CONFIGURE: ("another-may-configure", "{t}", "look whether it touches the planned interfaces: {p}"),
+    REWRITTEN: (
+        "rewritten-by-another",
+        "{f} says that it is written by another program: {t}",
+        "make the change there too, or it is lost when that program runs again",
+    ),
+}
+
+
+def aside_finding(host: str, aside: Aside, interface: str | None = None) -> Finding:
+    """The finding that an aside is; ``interface`` is whom it concerns where it names none."""
+    code, message, remedy = _KINDS[aside.kind]
+    name = aside.interface or interface
+    words = {
+        "i": name or "the planned interfaces",
+        "t": aside.text,
+        "p": str(aside.place),
+        "f": aside.place.file,
+        "of": aside.of or "another name",
+        "a": ", ".join(map(str, aside.addresses)),
+    }
+    return finding(
+        code,
+        message.format(**words),
+        host=host,
+        interface=name,
+        address=aside.addresses[0] if aside.kind == NAMES else None,
+        seen_in=str(aside.place),
+        remedy=remedy.format(**words),
+    )
+
+
+def unreadable_finding(host: str, broken: Unreadable, interface: str | None = None) -> Finding:
+    """The finding that a broken file is: one that stops its reader speaks against every change that it loads."""
+    where = str(broken.place) if broken.place.file else f"files of {broken.stack}"
+    if broken.stops:
+        return finding(
+            "stops-at-unreadable",
+            f"{broken.what}, and because of it {broken.stack} loads none of its files",
+            host=host,
+            interface=interface,
+            seen_in=where,
+            remedy=f"correct {where}, or move the file away",
+        )
+    return finding(
+        "file-unreadable",
+        f"{broken.what}: this was passed over",
+        host=host,
+        interface=broken.interface or interface,
+        seen_in=where,
+        remedy=f"correct {where}, or remove it if nothing needs it",
+    )
+
+
+def of_survey(host: str, asides: tuple[Aside, ...], unreadable: tuple[Unreadable, ...]) -> Iterator[Finding]:
+    """What an administrator should know of a host whatever is planned for it."""
+    for broken in unreadable:
+        yield unreadable_finding(host, broken)
+    for aside in asides:
+        if aside.kind in (CONFIGURES, MAY_CONFIGURE, REWRITTEN, UNCLEAR):
+            yield aside_finding(host, aside)

@@ -1,0 +1,198 @@
+"""What the whole declared state of a host, as it would be after the change, says against the plan."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from functools import partial
+
+from fixed_anchor.core.addresses import IPNetwork
+from fixed_anchor.core.aside import (
+    CONFIGURES,
+    EARLIER_LEASE,
+    HOOK,
+    MAY_CONFIGURE,
+    NAMES,
+    NOT_AT_BOOT,
+    OTHER_TABLE,
+    PORT,
+    RENAMED,
+    REWRITTEN,
+    UNCLEAR,
+    Aside,
+)
+from fixed_anchor.core.config import InterfaceConfig, Place
+from fixed_anchor.core.findings import Finding, finding
+from fixed_anchor.core.foreseen import Declared, Foreseen
+from fixed_anchor.core.rules.asides import aside_finding, unreadable_finding
+from fixed_anchor.core.survey import NOBODY, HostSurvey
+
+#: Kinds that speak for themselves wherever they concern a planned interface.
+_PLAIN = (PORT, HOOK, NOT_AT_BOOT, RENAMED, UNCLEAR, CONFIGURES, MAY_CONFIGURE, REWRITTEN)
+#: Routes up to this prefix, two of which cover what a default route does.
+_HALF = 3
+
+
+def declared_findings(host: str, survey: HostSurvey, foreseen: Foreseen) -> Iterator[Finding]:
+    """All findings about the declared state of a host that is reached, for the interfaces of its plan."""
+    names = tuple(foreseen.wanted)
+    if not names:
+        return
+    yield from _ports(host, survey, foreseen)
+    for aside in foreseen.asides:
+        if aside.kind in _PLAIN and aside.interface in ("", *names):
+            yield aside_finding(host, aside)
+        elif aside.kind == NAMES and foreseen.going & set(aside.addresses):
+            yield aside_finding(host, _only(aside, foreseen))
+        elif aside.kind == OTHER_TABLE and aside.interface in names:
+            wanted = foreseen.wanted[aside.interface]
+            if wanted.default_routes() or (wanted.ipv4 == "dhcp" and wanted.lease_routes):
+                yield aside_finding(host, aside)
+    yield from _unreadable(host, survey, names)
+    yield from _default_routes(host, foreseen)
+    yield from _halves(host, foreseen)
+    yield from _resolvers(host, survey, foreseen)
+    told = any(a.kind == PORT and a.interface in names for a in foreseen.asides) or any(
+        broken.stops for broken in survey.unreadable
+    )
+    if foreseen.refusal is not None and not told:
+        yield finding(
+            "cannot-be-drafted",
+            foreseen.refusal.message,
+            host=host,
+            seen_in=foreseen.refusal.seen_in,
+            remedy=foreseen.refusal.remedy,
+        )
+
+
+def _only(aside: Aside, foreseen: Foreseen) -> Aside:
+    """The aside with those of its addresses alone that go."""
+    gone = tuple(a for a in aside.addresses if a in foreseen.going)
+    return Aside(aside.kind, aside.place, aside.text, aside.interface, gone)
+
+
+def _ports(host: str, survey: HostSurvey, foreseen: Foreseen) -> Iterator[Finding]:
+    """Ports that the kernel knows of, and no file says."""
+    said = {a.interface for a in foreseen.asides if a.kind == PORT}
+    for name in foreseen.wanted:
+        found = survey.interface(name)
+        if found is not None and found.link.master is not None and name not in said:
+            place = Place(f"kernel of {survey.host}", 0)
+            yield aside_finding(host, Aside(PORT, place, "", name, of=found.link.master))
+
+
+def _unreadable(host: str, survey: HostSurvey, names: tuple[str, ...]) -> Iterator[Finding]:
+    stacks = {name: found.stack for name in names if (found := survey.interface(name)) is not None}
+    for broken in survey.unreadable:
+        hit = next((n for n, stack in stacks.items() if broken.stops and stack in (broken.stack, None)), None)
+        if hit is not None or not broken.stops:
+            yield unreadable_finding(host, broken, hit)
+
+
+def _default_routes(host: str, foreseen: Foreseen) -> Iterator[Finding]:
+    """Default routes that interfaces outside the plan make, of the same metric as a planned one."""
+    for name, wanted in foreseen.wanted.items():
+        raised = partial(finding, "two-default-routes", host=host, interface=name)
+        for route in wanted.default_routes():
+            version = route.destination.version
+            for other, declared in foreseen.declared.items():
+                if other in foreseen.wanted:
+                    continue
+                rival = _rival(declared, version, route.metric, foreseen.declared.get(name))
+                if rival is not None:
+                    yield raised(
+                        f"{other}, which the plan does not mention, has {rival} as well as {name} {route}",
+                        seen_in=str(declared.place),
+                        remedy=f"put {other} into the plan with `gateway: none`, or give the gateways metrics",
+                    )
+    for aside in foreseen.asides:
+        planned = foreseen.wanted.get(aside.interface)
+        plainly = planned is not None and any(r.metric is None for r in planned.default_routes(4))
+        if aside.kind == EARLIER_LEASE and plainly:
+            yield finding(
+                "two-default-routes",
+                f"{aside.of} comes up before {aside.interface}, and the default route of its lease keeps that of "
+                f"{aside.interface} out",
+                host=host,
+                interface=aside.interface,
+                seen_in=str(aside.place),
+                remedy=f"bring {aside.interface} up first, or give its gateway a metric",
+            )
+
+
+def _rival(other: Declared, version: int, metric: int | None, planned: Declared | None) -> str | None:
+    """What competes with a planned default route of ``metric``, in words."""
+    config = other.config
+    if version not in config.never_default:
+        for route in config.default_routes(version):
+            if route.metric == metric:
+                return f"the {route}"
+    # systemd-networkd gives leases a metric of their own, and ifup brings the second one up without a default route.
+    # NetworkManager numbers the devices of a kind as they come.
+    both = planned is not None and planned.daemon == other.daemon == "NetworkManager" and planned.kind == other.kind
+    if both and version == 4 and metric is None and config.ipv4 == "dhcp" and config.lease_routes:
+        return "the default route of its lease"
+    return None
+
+
+def _halves(host: str, foreseen: Foreseen) -> Iterator[Finding]:
+    """Routes to half of everything, or so: they win over every default route."""
+    planned = {r.destination for wanted in foreseen.wanted.values() for r in wanted.routes}
+    versions = {r.destination.version for wanted in foreseen.wanted.values() for r in wanted.default_routes()}
+    for name, declared in foreseen.declared.items():
+        for route in declared.config.routes:
+            if _is_half(route.destination) and route.destination.version in versions - _own(planned):
+                yield finding(
+                    "default-route-overridden",
+                    f"the route {route} on {name} takes that part of the traffic away from the default route",
+                    host=host,
+                    interface=name,
+                    seen_in=str(declared.place),
+                    remedy=f"remove it from {declared.place.file}, or list it under `routes` where it is meant",
+                )
+
+
+def _is_half(destination: IPNetwork) -> bool:
+    return bool(0 < destination.prefixlen <= _HALF)
+
+
+def _own(planned: set[IPNetwork]) -> set[int]:
+    """The IP versions for which the plan itself has such routes."""
+    return {d.version for d in planned if _is_half(d)}
+
+
+def _resolvers(host: str, survey: HostSurvey, foreseen: Foreseen) -> Iterator[Finding]:
+    """Resolvers of the plan that a lease client, or the daemon itself, will not leave in force."""
+    named = {r for wanted in foreseen.wanted.values() for r in wanted.resolvers or ()}
+    if survey.resolv_conf_by == NOBODY and named:
+        for name, declared in foreseen.declared.items():
+            found = survey.interface(name)
+            if declared.daemon != "ifupdown" or declared.config.ipv4 != "dhcp":
+                continue
+            leased = found.lease.resolvers if found is not None and found.lease is not None else ()
+            if leased and set(leased) >= named:
+                continue
+            yield finding(
+                "resolv-conf-rewritten",
+                f"{name} stays on DHCP, and its lease client writes /etc/resolv.conf anew with its own resolvers alone",
+                host=host,
+                interface=name,
+                seen_in=str(declared.place),
+                remedy="let the client leave them alone: `supersede domain-name-servers "
+                + ", ".join(sorted(map(str, named)))
+                + ";` in /etc/dhcp/dhclient.conf",
+            )
+    for name, wanted in foreseen.wanted.items():
+        later = foreseen.declared.get(name)
+        if later is not None and later.daemon == "NetworkManager" and _unused(wanted):
+            yield finding(
+                "resolvers-not-used",
+                f"{name} carries neither a default route nor a search domain: its resolvers would not be used",
+                host=host,
+                interface=name,
+                seen_in=str(later.place),
+            )
+
+
+def _unused(wanted: InterfaceConfig) -> bool:
+    fixed = "fixed" in (wanted.ipv4, wanted.ipv6)
+    return bool(fixed and wanted.resolvers and not wanted.default_routes() and not wanted.search)

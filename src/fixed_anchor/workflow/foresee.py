@@ -1,0 +1,94 @@
+"""What the files of a host would declare once its plan is carried out: the draft is made, and all of it read."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+
+import msgspec
+
+from fixed_anchor.change.files import FileEdit, Files, apply_edits
+from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.aside import RENAMED, Aside
+from fixed_anchor.core.config import InterfaceConfig
+from fixed_anchor.core.errors import AnchorError
+from fixed_anchor.core.foreseen import Declared, Foreseen, Refusal
+from fixed_anchor.core.plan import HostPlan, Plan
+from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
+from fixed_anchor.core.wanted import wanted_config
+from fixed_anchor.formats import FORMATS
+from fixed_anchor.formats.protocol import Declaration, Format
+from fixed_anchor.machines.protocol import Machine
+from fixed_anchor.observe.fetching import format_files
+from fixed_anchor.workflow.draft import draft_host
+
+
+def foresee(plan: Plan, host: HostPlan, machine: Machine, survey: HostSurvey) -> Foreseen:
+    """The declared state of ``host`` after its draft; as it is now, with the reason, where none can be made."""
+    touched = [i for i in host.interfaces if i.ipv4 != "untouched" or i.ipv6 != "untouched"]
+    wanted = {i.name: wanted_config(plan, i) for i in touched if survey.interface(i.name) is not None}
+    edits: tuple[FileEdit, ...] = ()
+    refusal = None
+    try:
+        if wanted:
+            edits = draft_host(plan, host, machine, survey).content.ends_with()
+    except AnchorError as error:
+        where = f"{error.file}:{error.line}" if error.file and error.line else error.file or f"the draft of {host.name}"
+        refusal = Refusal(error.what, where, error.remedy)
+    declared: dict[str, Declared] = {}
+    asides: list[Aside] = []
+    for name in dict.fromkeys(i.stack for i in survey.interfaces if i.stack is not None):
+        form = FORMATS[name]
+        files = apply_edits(format_files(machine, name), edits)
+        for interface in survey.interfaces:
+            found, said = _read(form, files, interface)
+            asides += said
+            if found is not None and interface.stack == name:
+                kind = interface.link.kind
+                declared[interface.name] = Declared(found.config, found.daemon, found.places[0], kind)
+                asides += _renamed(form, files, interface, survey.others)
+    asides += [a for a in survey.others if a.kind != RENAMED]
+    if refusal is not None:
+        # What the draft would have put right is not told.
+        asides = [a for a in asides if a in (*survey.asides, *survey.others)]
+    going = frozenset(_going(host, survey, wanted))
+    return Foreseen(wanted, declared, tuple(dict.fromkeys(asides)), going, refusal)
+
+
+def _read(form: Format, files: Files, interface: SurveyedInterface) -> tuple[Declaration | None, tuple[Aside, ...]]:
+    """What the files say of an interface; nothing where they cannot be read for it, which the survey has told."""
+    try:
+        found = form.read(files, (interface.link,))
+        return (found[0] if found else None), form.asides(files, (interface.link,))
+    except AnchorError:
+        return None, ()
+
+
+def _renamed(form: Format, files: Files, interface: SurveyedInterface, others: tuple[Aside, ...]) -> Iterator[Aside]:
+    """New names of an interface under which the files would not declare the same."""
+    for aside in others:
+        if aside.kind != RENAMED or aside.interface != interface.name:
+            continue
+        if aside.of:
+            link = msgspec.structs.replace(interface.link, name=aside.of)
+            then, _ = _read(form, files, msgspec.structs.replace(interface, link=link))
+            now, _ = _read(form, files, interface)
+            if then is not None and now is not None and _nameless(then.config) == _nameless(now.config):
+                continue
+        yield aside
+
+
+def _nameless(config: InterfaceConfig) -> InterfaceConfig:
+    return msgspec.structs.replace(config, interface="")
+
+
+def _going(host: HostPlan, survey: HostSurvey, wanted: Mapping[str, InterfaceConfig]) -> Iterator[IPAddress]:
+    """The addresses of today that no interface of the host would hold."""
+    kept = {a.ip for config in wanted.values() for a in config.addresses}
+    kept |= {address for i in host.interfaces for address in (*i.expect, *i.leave_alone)}
+    kept |= {a.address.ip for i in survey.interfaces if i.name not in wanted for a in i.addresses}
+    for name, config in wanted.items():
+        found = survey.interface(name)
+        declared = found.declared.addresses if found is not None and found.declared is not None else ()
+        for address in (*declared, *(found.link.in_kernel if found is not None else ())):
+            if config.touches(address.version) and address.ip not in kept:
+                yield address.ip
