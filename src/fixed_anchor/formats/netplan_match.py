@@ -11,7 +11,7 @@ from fixed_anchor.core.config import LinkFacts
 from fixed_anchor.core.errors import NotSupported
 from fixed_anchor.formats.netplan_entries import InterfaceEntry, daemon_of, entries_of, in_order
 from fixed_anchor.formats.protocol import Declaration
-from fixed_anchor.formats.yaml_splice import plain
+from fixed_anchor.formats.yaml_splice import plain, true_end
 
 
 def governs(entry: InterfaceEntry, link: LinkFacts) -> bool:
@@ -112,8 +112,10 @@ def own_file(files: Files, entries: list[InterfaceEntry], declared: Declaration)
         lines += ["      match:", f"        name: {plain(name)}"]
     if daemon_of(files, []) != declared.daemon:
         lines.append("      renderer: networkd")
-    if settings:
-        text = yaml.serialize(yaml.MappingNode(node.tag, settings, flow_style=False), width=1000)
-        lines += ["      " + line for line in text.splitlines()]
+    for key, value in settings:
+        first, *more = shared.file.text[key.start_mark.index : true_end(value)].splitlines()
+        # As they stand there, as deep as they belong here.
+        depth = 0 if node.flow_style else int(key.start_mark.column)
+        lines += [f"      {first}", *(f"      {line[min(depth, len(line) - len(line.lstrip())) :]}" for line in more)]
     path = next(p for n in range(90, 100) if (p := f"/etc/netplan/{n}-{name}.yaml") not in files)
     return FileText(path, "\n".join(lines) + "\n", 0o600)

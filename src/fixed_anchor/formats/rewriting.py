@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from fixed_anchor.change.files import FileEdit, Files, FileText, apply_edits
-from fixed_anchor.core.aside import PORT
+from fixed_anchor.core.aside import PORT, RENAMED
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, differences
 from fixed_anchor.core.errors import AnchorError, NotSupported
 from fixed_anchor.formats.protocol import Declaration, Format, Loaded, Texts
@@ -128,7 +128,9 @@ def _other_links(
     others = {other.name: other for other in links}
     for named in (*form.named(files), *form.named(after)):
         others.setdefault(named, LinkFacts(named))
-    others.pop(link.name, None)
+    # The link itself, under the name that it has now and the one that it will have.
+    for own in (link.name, *(a.of for a in form.asides(files, (link,)) if a.kind == RENAMED)):
+        others.pop(own, None)
     return list(others.values())
 
 

@@ -1,0 +1,132 @@
+"""Every host of the corpus: what is told of it, what is drafted, and that it can be carried on and back to DHCP."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import pytest
+
+from fixed_anchor.change.files import Files, apply_edits
+from fixed_anchor.core.config import InterfaceConfig, differences
+from fixed_anchor.core.errors import AnchorError, InputError
+from fixed_anchor.daemons.protocol import IN_FILES
+from fixed_anchor.formats import FORMATS
+from fixed_anchor.workflow.check import check
+from fixed_anchor.workflow.draft import draft_host
+from fixed_anchor.workflow.host_wide import host_configs, place_of
+from fixed_anchor.workflow.site import Site
+from tests.corpus_hosts import Case, cases, site_of
+
+CASES = cases()
+#: The findings that are about the declared state of a host.
+CODES = frozenset(
+    "cannot-be-drafted is-port gateway-not-used default-route-overridden names-old-address hook-configures "
+    "not-up-at-boot name-changes match-unclear another-configures another-may-configure rewritten-by-another "
+    "file-unreadable stops-at-unreadable resolvers-not-used resolv-conf-rewritten two-default-routes two-stacks "
+    "interface-missing".split()
+)
+
+
+def drafted(site: Site) -> tuple[Files, dict[str, InterfaceConfig]]:
+    """The files after the draft of the one host, and what its plan wants that they declare."""
+    (host,) = site.plan.hosts.values()
+    machine, survey = site.machine(host), site.survey(host)
+    assert machine is not None
+    assert survey is not None
+    edits = draft_host(site.plan, host, machine, survey).content.ends_with()
+    wanted = host_configs(site.plan, host, survey)
+    for name, config in wanted.items():
+        if place_of(survey, survey.interface(name)) != IN_FILES:
+            wanted[name] = msgspec.structs.replace(config, resolvers=None, search=None)
+    return apply_edits({}, edits), wanted
+
+
+def declares(case: Case, site: Site, files: Files, wanted: dict[str, InterfaceConfig]) -> None:
+    """The files say what is wanted; every other interface is declared as before."""
+    (host,) = site.plan.hosts.values()
+    survey = site.survey(host)
+    assert survey is not None
+    for interface in survey.interfaces:
+        said = FORMATS[case.stack].read(files, (interface.link,)) if interface.stack == case.stack else ()
+        if interface.name in wanted:
+            assert differences(said[0].config, wanted[interface.name]) == (), interface.name
+        elif said:
+            before = FORMATS[case.stack].read(_sound(case), (interface.link,))
+            assert said[0].config == before[0].config, interface.name
+
+
+@pytest.mark.parametrize("case", CASES, ids=lambda case: case.name)
+def test_what_is_told(case: Case, tmp_path: Path) -> None:
+    result = check(site_of(case, tmp_path, case.files, case.plan), wire=False)
+    told = sorted({f.code for f in result.findings} & CODES)
+    assert told == sorted(case.spec.get("told", [])), [f.message for f in result.findings if f.code in CODES]
+    # Each with a place, and with something to do.
+    for found in result.findings:
+        assert found.seen_in
+        assert found.remedy
+        if found.code in CODES and found.seen_in.startswith("/etc/"):
+            assert re.fullmatch(r"\S+(:\d+)?", found.seen_in), found.seen_in
+
+
+@pytest.mark.parametrize("case", CASES, ids=lambda case: case.name)
+def test_what_is_drafted(case: Case, tmp_path: Path) -> None:
+    site = site_of(case, tmp_path, case.files, case.plan)
+    if "refused" in case.spec:
+        with pytest.raises(AnchorError) as refused:
+            drafted(site)
+        assert re.search(case.spec["refused"], str(refused.value)), str(refused.value)
+        return
+    files = _sound(case)
+    for number, plan in enumerate([case.plan, *case.later_plans()]):
+        site = site_of(case, tmp_path, files, plan)
+        changed, wanted = drafted(site)
+        files = _without(site, {**files, **changed})
+        declares(case, site, files, wanted)
+        if number == 0:
+            _has(case.spec.get("has", {}), files, True)
+            _has(case.spec.get("gone", {}), files, False)
+
+
+def _sound(case: Case) -> dict[str, Any]:
+    """The files of the stack without those that it cannot read."""
+    sound = dict(case.files)
+    for path, file in case.files.items():
+        try:
+            FORMATS[case.stack].check(file)
+        except InputError:
+            del sound[path]
+    return sound
+
+
+def _without(site: Site, files: Files) -> Files:
+    """The files less those that the draft removes."""
+    (host,) = site.plan.hosts.values()
+    machine, survey = site.machine(host), site.survey(host)
+    assert machine is not None
+    assert survey is not None
+    gone = {e.path for e in draft_host(site.plan, host, machine, survey).content.ends_with() if e.after is None}
+    return {path: file for path, file in files.items() if path not in gone}
+
+
+def _has(lines: dict[str, Any], files: Files, there: bool) -> None:
+    for path, wanted in lines.items():
+        if wanted is None:
+            assert path not in files
+            continue
+        present = [line.strip() for line in files[path].text.splitlines()]
+        for line in [wanted] if isinstance(wanted, str) else wanted:
+            assert (line in present) is there, (path, line, files[path].text)
+
+
+def test_the_corpus_is_whole() -> None:
+    """Every kind of trouble is in it, on every stack, and so are enough hosts with none."""
+    by_stack = Counter(case.stack for case in CASES)
+    assert set(by_stack) == set(FORMATS)
+    assert len(CASES) >= 120
+    assert min(by_stack.values()) >= 18
+    told = {code for case in CASES for code in case.spec.get("told", [])}
+    assert CODES - told == {"interface-missing"}
