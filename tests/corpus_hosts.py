@@ -79,7 +79,9 @@ class Case(msgspec.Struct, frozen=True):
         if self.spec.get("onwards", True) is False or "refused" in self.spec:
             return []
         kept = {n: {k: v for k, v in p.items() if k in ("segment", "gateway")} for n, p in self.plan.items()}
-        moved = {n: p | {"hold": "198.51.100.31" if p["segment"] == "labs" else "203.0.113.31"} for n, p in kept.items()}
+        moved = {
+            n: p | {"hold": "198.51.100.31" if p["segment"] == "labs" else "203.0.113.31"} for n, p in kept.items()
+        }
         leased = {n: {"segment": p["segment"], "ipv4": "dhcp"} for n, p in kept.items()}
         return [moved, leased]
 

@@ -24,15 +24,17 @@ from tests.corpus_hosts import Case, cases, site_of
 CASES = cases()
 #: The findings that are about the declared state of a host.
 CODES = frozenset(
-    "cannot-be-drafted is-port gateway-not-used default-route-overridden names-old-address hook-configures "
-    "not-up-at-boot name-changes match-unclear another-configures another-may-configure rewritten-by-another "
-    "file-unreadable stops-at-unreadable resolvers-not-used resolv-conf-rewritten two-default-routes two-stacks "
-    "interface-missing".split()
-)
+    {
+        "cannot-be-drafted", "is-port", "gateway-not-used", "default-route-overridden", "names-old-address",
+        "hook-configures", "not-up-at-boot", "name-changes", "match-unclear", "another-configures",
+        "another-may-configure", "rewritten-by-another", "file-unreadable", "stops-at-unreadable",
+        "resolv-conf-rewritten", "two-default-routes", "two-stacks", "interface-missing",
+    }
+)  # fmt: skip
 
 
-def drafted(site: Site) -> tuple[Files, dict[str, InterfaceConfig]]:
-    """The files after the draft of the one host, and what its plan wants that they declare."""
+def after_draft(site: Site, files: Files) -> tuple[Files, dict[str, InterfaceConfig]]:
+    """``files`` after the draft of the one host, and what its plan wants that they declare."""
     (host,) = site.plan.hosts.values()
     machine, survey = site.machine(host), site.survey(host)
     assert machine is not None
@@ -42,7 +44,7 @@ def drafted(site: Site) -> tuple[Files, dict[str, InterfaceConfig]]:
     for name, config in wanted.items():
         if place_of(survey, survey.interface(name)) != IN_FILES:
             wanted[name] = msgspec.structs.replace(config, resolvers=None, search=None)
-    return apply_edits({}, edits), wanted
+    return apply_edits(files, edits), wanted
 
 
 def declares(case: Case, site: Site, files: Files, wanted: dict[str, InterfaceConfig]) -> None:
@@ -55,7 +57,7 @@ def declares(case: Case, site: Site, files: Files, wanted: dict[str, InterfaceCo
         if interface.name in wanted:
             assert differences(said[0].config, wanted[interface.name]) == (), interface.name
         elif said:
-            before = FORMATS[case.stack].read(_sound(case), (interface.link,))
+            before = FORMATS[case.stack].read(sound(case), (interface.link,))
             assert said[0].config == before[0].config, interface.name
 
 
@@ -77,39 +79,28 @@ def test_what_is_drafted(case: Case, tmp_path: Path) -> None:
     site = site_of(case, tmp_path, case.files, case.plan)
     if "refused" in case.spec:
         with pytest.raises(AnchorError) as refused:
-            drafted(site)
+            after_draft(site, case.files)
         assert re.search(case.spec["refused"], str(refused.value)), str(refused.value)
         return
-    files = _sound(case)
+    files: Files = sound(case)
     for number, plan in enumerate([case.plan, *case.later_plans()]):
         site = site_of(case, tmp_path, files, plan)
-        changed, wanted = drafted(site)
-        files = _without(site, {**files, **changed})
+        files, wanted = after_draft(site, files)
         declares(case, site, files, wanted)
         if number == 0:
             _has(case.spec.get("has", {}), files, True)
             _has(case.spec.get("gone", {}), files, False)
 
 
-def _sound(case: Case) -> dict[str, Any]:
+def sound(case: Case) -> dict[str, Any]:
     """The files of the stack without those that it cannot read."""
-    sound = dict(case.files)
+    left = dict(case.files)
     for path, file in case.files.items():
         try:
             FORMATS[case.stack].check(file)
         except InputError:
-            del sound[path]
-    return sound
-
-
-def _without(site: Site, files: Files) -> Files:
-    """The files less those that the draft removes."""
-    (host,) = site.plan.hosts.values()
-    machine, survey = site.machine(host), site.survey(host)
-    assert machine is not None
-    assert survey is not None
-    gone = {e.path for e in draft_host(site.plan, host, machine, survey).content.ends_with() if e.after is None}
-    return {path: file for path, file in files.items() if path not in gone}
+            del left[path]
+    return left
 
 
 def _has(lines: dict[str, Any], files: Files, there: bool) -> None:

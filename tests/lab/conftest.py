@@ -11,7 +11,7 @@ import pytest
 
 from tests.lab.host import LabHost
 from tests.lab.image import mount_copy, unmount
-from tests.lab.network import Segment, missing_tools
+from tests.lab.network import Labs, Segment, missing_tools
 
 NETPLAN = """\
 # tide-db, quay
@@ -57,6 +57,14 @@ def segment(tmp_path: Path) -> Iterator[Segment]:
 
 
 @pytest.fixture
+def labs(tmp_path: Path) -> Iterator[Labs]:
+    """The second segment; it outlives the hosts, which are made after it."""
+    made = Labs(tmp_path)
+    yield made
+    made.close()
+
+
+@pytest.fixture
 def image_copy(tmp_path: Path) -> Iterator[Path]:
     """The root of a file tree of the image, to be written to."""
     root = mount_copy(tmp_path / "image")
@@ -68,7 +76,7 @@ MakeHost = Callable[..., LabHost]
 
 
 @pytest.fixture
-def make_host(tmp_path: Path, segment: Segment) -> Iterator[MakeHost]:
+def make_host(tmp_path: Path, segment: Segment, request: pytest.FixtureRequest) -> Iterator[MakeHost]:
     """Makes a host on the segment and boots it; it waits for the lease unless told otherwise."""
     made: list[LabHost] = []
 
@@ -77,9 +85,11 @@ def make_host(tmp_path: Path, segment: Segment) -> Iterator[MakeHost]:
         units: tuple[str, ...] = NETWORKD,
         lease: bool = True,
         boots: str = "systemd",
+        links: int = 1,
     ) -> LabHost:
         files = files or {"/etc/netplan/50-tide.yaml": NETPLAN}
-        host = LabHost(f"tide-db{len(made) or ''}", tmp_path, segment, files, units, boots)
+        second = request.getfixturevalue("labs") if links > 1 else None
+        host = LabHost(f"tide-db{len(made) or ''}", tmp_path, segment, files, units, boots, second)
         made.append(host)
         host.boot()
         if lease:

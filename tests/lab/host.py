@@ -15,6 +15,7 @@ from tests.lab.network import Namespace, Segment, run, wait_for
 
 INIT = Path(__file__).with_name("host-init.sh")
 MAC = "00:00:5e:00:53:11"
+MAC1 = "00:00:5e:00:53:12"
 
 
 class LabHost:
@@ -28,14 +29,21 @@ class LabHost:
         files: dict[str, str],
         units: tuple[str, ...],
         boots: str = "systemd",
+        second: Segment | None = None,
     ) -> None:
-        """``boots`` is what boots it: ``systemd``, ``sysv`` or ``openrc``, each an image of its own."""
+        """``boots`` is what boots it: ``systemd``, ``sysv`` or ``openrc``, each an image of its own.
+
+        With ``second`` it has a second link, ``eth1``, on that segment.
+        """
         self.name = name
         self.boots = boots
         self.segment = segment
         self.folder = folder / name
         self.namespace = Namespace(name)
         segment.attach(self.namespace, "eth0", MAC)
+        if second is not None:
+            second.attach(self.namespace, "eth1", MAC1)
+        self.links = ("eth0", "eth1") if second is not None else ("eth0",)
         self.init: subprocess.Popen[bytes] | None = None
         self.pid = 0
         self._cgroups: list[Path] = []
@@ -73,8 +81,13 @@ class LabHost:
     def boot(self) -> None:
         """Starts the host and waits until its systemd has nothing left to do."""
         # The namespace outlives the host, and a real kernel begins with nothing.
-        self.namespace("ip", "address", "flush", "dev", "eth0")
-        self.namespace("ip", "link", "set", "eth0", "down")
+        for line in self.namespace("ip", "-o", "link").stdout.splitlines():
+            name = line.split(": ")[1].partition("@")[0]
+            if name not in ("lo", *self.links):
+                self.namespace("ip", "link", "del", name, check=False)
+        for link in self.links:
+            self.namespace("ip", "address", "flush", "dev", link)
+            self.namespace("ip", "link", "set", link, "down")
         join = []
         for kind in ("/sys/fs/cgroup/systemd", "/sys/fs/cgroup/unified", "/sys/fs/cgroup"):
             if (Path(kind) / "cgroup.procs").exists():
@@ -151,6 +164,10 @@ class LabHost:
     def __call__(self, *argv: str, check: bool = True) -> subprocess.CompletedProcess[str]:
         return run(*self.argv(*argv), check=check)
 
+    def start(self, *argv: str) -> subprocess.Popen[bytes]:
+        """Starts a command that goes on; whoever starts it ends it."""
+        return subprocess.Popen(self.argv(*argv), stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL)
+
     def tool(self, *words: str) -> subprocess.CompletedProcess[str]:
         """Runs ``fixed-anchor`` on the host, as root, in its folder /root."""
         return run(*self.tool_argv(*words), check=False)
@@ -162,8 +179,8 @@ class LabHost:
 
     # --- what is in force ---------------------------------------------------------------
 
-    def addresses(self, family: str = "-4") -> str:
-        return self("ip", "-o", family, "address", "show", "dev", "eth0", "scope", "global").stdout
+    def addresses(self, family: str = "-4", link: str = "eth0") -> str:
+        return self("ip", "-o", family, "address", "show", "dev", link, "scope", "global").stdout
 
     def holds(self, address: str) -> bool:
         return f" {address}/" in self.addresses()

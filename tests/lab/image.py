@@ -20,6 +20,7 @@ PACKAGES = (
     "netplan.io",
     "network-manager",
     "ifupdown",
+    "bridge-utils",
     "isc-dhcp-client",
     "openssh-server",
     "iputils-ping",

@@ -60,21 +60,24 @@ class Namespace:
 class Segment:
     """The quay of Tern Point: a bridge with a router on it that is DHCP server and resolver."""
 
+    name = "quay"
     router = "203.0.113.1"
+    resolver = "203.0.113.2"
+    router6 = "2001:db8:7e:1::1"
     pool = ("203.0.113.100", "203.0.113.199")
     router_mac = "00:00:5e:00:53:01"
 
     def __init__(self, folder: Path, serve: bool = True) -> None:
         """``serve`` runs the router's own DHCP and DNS server; others may be run by :meth:`run_server`."""
         self.folder = folder
-        self.namespace = Namespace("quay")
+        self.namespace = Namespace(self.name)
         self.neighbours: list[Namespace] = []
         self.namespace("ip", "link", "add", "br0", "type", "bridge", "forward_delay", "0")
         self.namespace("ip", "link", "set", "br0", "address", self.router_mac)
         # One address may go without the others.
         self.namespace("sysctl", "-qw", "net.ipv4.conf.br0.promote_secondaries=1")
         self.namespace("ip", "link", "set", "br0", "up")
-        for address in (f"{self.router}/24", "203.0.113.2/24", "2001:db8:7e:1::1/64"):
+        for address in (f"{self.router}/24", f"{self.resolver}/24", f"{self.router6}/64"):
             self.namespace("ip", "address", "add", address, "dev", "br0")
         self.server = self._serve() if serve else None
 
@@ -99,14 +102,15 @@ class Segment:
             "--log-facility=-",
             "--pid-file=",
             f"--dhcp-range={self.pool[0]},{self.pool[1]},255.255.255.0,2m",
-            f"--dhcp-leasefile={self.folder}/leases",
+            f"--dhcp-leasefile={self.folder}/{self.name}.leases",
             f"--dhcp-option=option:router,{self.router}",
-            "--dhcp-option=option:dns-server,203.0.113.2",
+            f"--dhcp-option=option:dns-server,{self.resolver}",
             "--domain=ternpoint.example",
             "--local=/ternpoint.example/",
             "--host-record=gull.ternpoint.example,203.0.113.9",
             "--ptr-record=19.113.0.203.in-addr.arpa,tide-db.ternpoint.example",
-            log=self.folder / "dnsmasq.log",
+            "--ptr-record=20.100.51.198.in-addr.arpa,tide-db.labs.ternpoint.example",
+            log=self.folder / f"{self.name}.log",
         )
 
     def lose(self, address: str) -> None:
@@ -117,7 +121,7 @@ class Segment:
         self.namespace("ip", "address", "add", f"{address}/24", "dev", "br0")
 
     def dhcp_log(self) -> str:
-        return (self.folder / "dnsmasq.log").read_text(errors="replace")
+        return (self.folder / f"{self.name}.log").read_text(errors="replace")
 
     def attach(self, namespace: Namespace, interface: str, mac: str) -> None:
         """Lays a cable from the bridge to ``interface`` of ``namespace``."""
@@ -140,6 +144,17 @@ class Segment:
     def close(self) -> None:
         for namespace in (*self.neighbours, self.namespace):
             namespace.close()
+
+
+class Labs(Segment):
+    """The second segment, with a router of its own."""
+
+    name = "labs"
+    router = "198.51.100.1"
+    resolver = "198.51.100.2"
+    router6 = "2001:db8:7e:2::1"
+    pool = ("198.51.100.100", "198.51.100.199")
+    router_mac = "00:00:5e:00:53:02"
 
 
 def wait_for(what: str, condition: object, seconds: float = 30.0, every: float = 0.2) -> None:

@@ -514,14 +514,6 @@ _ROWS: tuple[tuple[str, str, str, str, str, str], ...] = (
         "Correct it, or move it away.",
     ),
     (
-        "resolvers-not-used",
-        "host",
-        _W,
-        "resolvers would not be used",
-        "NetworkManager asks those of an interface only for what lies behind its default route or search domains.",
-        "Give the interface `search`, or name the resolvers at the interface with the default route.",
-    ),
-    (
         "resolv-conf-rewritten",
         "host",
         _B,

@@ -73,6 +73,13 @@ class InterfaceConfig(msgspec.Struct, frozen=True):
         """Whether it declares an address of ``wanted`` with options that are not asked for."""
         return any(a in wanted.addresses and a not in wanted.optioned for a in self.optioned)
 
+    @property
+    def resolvers_lead_nowhere(self) -> bool:
+        """Whether NetworkManager would not use its resolvers: without a default route and without search domains."""
+        fixed = self.ipv4 in ("fixed", "off") and self.ipv6 in ("fixed", "off", "untouched")
+        routes = [r for r in self.default_routes() if r.destination.version not in self.never_default]
+        return bool(fixed and self.resolvers and not routes and not self.search)
+
     def touches(self, version: int) -> bool:
         """Whether this says anything about IP ``version``."""
         return self.method(version) != "untouched"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from fixed_anchor.change.steps import Fed, Step, Steps, route_words
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts
+from fixed_anchor.core.errors import NotSupported
 from fixed_anchor.daemons.protocol import (
     IN_DROP_IN,
     IN_FILES,
@@ -56,6 +57,8 @@ class Ifupdown:
         flush = ("ip", "address", "flush", "dev", link.name, "scope", "global")
         was = before.config if before is not None else None
         becomes = after.config if after is not None else None
+        if link.kind == "bridge":
+            return _bridge(was, becomes, link)
         # Aliases are names of their own to ifupdown: their addresses go, and come, with these.
         old = before.aliases if before is not None else ()
         new = after.aliases if after is not None else ()
@@ -63,9 +66,7 @@ class Ifupdown:
         downs = (*(("ifdown", "--force", alias) for alias in old), down)
         undone = (*(("ifdown", "--force", alias) for alias in new), down)
         ups, again = ((up, *(("ifup", alias) for alias in names)) for names in (new, old))
-        # dhclient is stopped without giving its lease back: the address may still be needed.
-        stop: tuple[Step, ...] = (("dhclient", "-x", "-pf", f"/run/dhclient.{link.name}.pid", link.name),)
-        stop = stop if link.client == "dhclient" else ()
+        stop: tuple[Step, ...] = (_stop(link.name),) if link.client == "dhclient" else ()
         return Steps(
             leave=downs if gently is None else stop,
             activate=ups if gently is None else gently,
@@ -79,6 +80,59 @@ class Ifupdown:
         )
 
 
+def _bridge(was: InterfaceConfig | None, becomes: InterfaceConfig | None, link: LinkFacts) -> Steps:
+    """The steps of a bridge: ifdown would take it away, and the ports that others have put on it with it.
+
+    It is changed as it runs, both ways. Raises :class:`NotSupported` for what cannot be changed so.
+    """
+    refused = NotSupported(
+        f"ifdown would take the bridge {link.name} away from the ports of its guests, and only its IPv4 addresses, "
+        "gateway and lease can be changed while it stays",
+        remedy="leave IPv6, MTU and resolvers of its stanza as they are, or change the files and boot the host anew",
+    )
+    if was is None or becomes is None or not {was.ipv4, becomes.ipv4} <= {"dhcp", "fixed"}:
+        raise refused
+    if not _only_ipv4(was, becomes) or (link.leased and link.client != "dhclient"):
+        raise refused
+    there, back = _anew(becomes, link.name), _anew(was, link.name)
+    gently = _gently(was, becomes, link)
+    stop: tuple[Step, ...] = (_stop(link.name),)
+    return Steps(
+        leave=stop if link.client == "dhclient" else (),
+        activate=gently or there,
+        # In the new state a lease client runs where it asks for a lease.
+        unload=stop if becomes.ipv4 == "dhcp" else (),
+        reload=back,
+        escalate=back,
+        drop=gently or there,
+        drop_escalate=there,
+    )
+
+
+def _anew(config: InterfaceConfig, name: str) -> tuple[Step, ...]:
+    """Commands after which a link that stays up has the IPv4 state of ``config``, whatever it had before."""
+    flush = f"address flush dev {name} scope global\nroute flush dev {name} proto boot\n"
+    if config.ipv4 == "dhcp":
+        pid, leases = f"/run/dhclient.{name}.pid", f"/var/lib/dhcp/dhclient.{name}.leases"
+        return (Fed(("ip", "-4", "-batch", "-"), flush), ("dhclient", "-4", "-i", "-pf", pid, "-lf", leases, name))
+    lines = [f"address replace {a} brd + dev {name}" for a in config.of_family(4)]
+    lines += [f"route replace {' '.join(route_words(r, name))}" for r in config.routes if r.destination.version == 4]
+    return (Fed(("ip", "-4", "-batch", "-"), flush + "".join(f"{line}\n" for line in lines)),)
+
+
+def _stop(name: str) -> Step:
+    """Ends dhclient without giving its lease back: the address may still be needed."""
+    return ("dhclient", "-x", "-pf", f"/run/dhclient.{name}.pid", name)
+
+
+def _only_ipv4(before: InterfaceConfig, after: InterfaceConfig) -> bool:
+    """Whether nothing but IPv4 addressing changes. Hooks of ifup tell other programs of resolvers."""
+    rest = [
+        (c.ipv6, c.of_family(6), [r for r in c.routes if r.destination.version == 6], c.mtu) for c in (before, after)
+    ]
+    return rest[0] == rest[1] and not after.resolvers and not after.search
+
+
 def _gently(before: InterfaceConfig | None, after: InterfaceConfig | None, link: LinkFacts) -> tuple[Step, ...] | None:
     """Commands that bring the new IPv4 state into force in one go, with the link up all the time.
 
@@ -87,11 +141,7 @@ def _gently(before: InterfaceConfig | None, after: InterfaceConfig | None, link:
     """
     if before is None or after is None or after.ipv4 != "fixed" or before.ipv4 not in ("dhcp", "fixed"):
         return None
-    # ifup's hooks tell other programs of resolvers; and what else changes is left to it as well.
-    rest = [
-        (c.ipv6, c.of_family(6), [r for r in c.routes if r.destination.version == 6], c.mtu) for c in (before, after)
-    ]
-    if rest[0] != rest[1] or after.resolvers or after.search:
+    if not _only_ipv4(before, after):
         return None
     if not link.in_kernel or (link.leased and link.client != "dhclient"):
         return None

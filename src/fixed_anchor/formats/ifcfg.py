@@ -8,10 +8,12 @@ from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place
 from fixed_anchor.core.errors import NotSupported
 from fixed_anchor.formats.ifcfg_asides import asides_of
 from fixed_anchor.formats.ifcfg_read import (
+    ALL_NAMES,
     FOLDER,
     NETWORK,
     NUMBERED,
     aliases_of,
+    carried_out_by,
     host_file,
     interface_files,
     is_assigned,
@@ -64,7 +66,7 @@ class Ifcfg:
             if main is None:
                 continue
             config, places = read_main(files, main, link)
-            daemon = "NetworkManager" if main.yes("NM_CONTROLLED", True) else "network-scripts"
+            daemon = carried_out_by(main)
             path, uuid = main.file.path, main.get("UUID")
             on = main.all("BOOTPROTO")
             dhcp_in = Place(path, on[-1].first + 1) if on and config.ipv4 == "dhcp" else None
@@ -157,9 +159,15 @@ def _edit_main(main: ShellFile, wanted: InterfaceConfig, todo: tuple[str, ...]) 
                     main.drop(assignment.name)
         for number, resolver in enumerate(wanted.resolvers or (), 1):
             main.set(f"DNS{number}", str(resolver))
-    if "search" in todo:
-        if wanted.search:
-            main.set("DOMAIN", " ".join(wanted.search))
+    if {"search", "resolvers"} & set(todo):
+        words = main.get("DOMAIN").split()
+        searched = [w for w in words if not w.startswith("~")] if wanted.search is None else list(wanted.search)
+        kept = [w for w in words if w.startswith("~") and w != ALL_NAMES]
+        # Without a default route or a search domain NetworkManager would not ask these resolvers.
+        nowhere = wanted.resolvers_lead_nowhere and carried_out_by(main) == "NetworkManager"
+        domains = [*searched, *kept, *([ALL_NAMES] if nowhere else [])]
+        if domains:
+            main.set("DOMAIN", " ".join(domains))
         else:
             main.drop("DOMAIN")
     if "mtu" in todo:

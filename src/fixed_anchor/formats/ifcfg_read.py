@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import re
 
+import msgspec
+
 from fixed_anchor.change.files import Files, FileText
 from fixed_anchor.core.addresses import (
     IPAddress,
@@ -22,6 +24,8 @@ from fixed_anchor.formats.shell_text import ShellFile
 
 FOLDER = "/etc/sysconfig/network-scripts/"
 NETWORK = "/etc/sysconfig/network"
+#: In ``DOMAIN`` what makes the resolvers count for every name, for NetworkManager.
+ALL_NAMES = "~."
 #: The largest range of addresses that is read; a larger one is a mistake.
 _LARGEST_RANGE = 1024
 
@@ -94,6 +98,11 @@ def _address(file: ShellFile, suffix: str) -> IPInterface:
 def _ipv6_texts(file: ShellFile) -> list[tuple[str, str]]:
     found = [("IPV6ADDR", file.get("IPV6ADDR"))] if file.get("IPV6ADDR") else []
     return found + [("IPV6ADDR_SECONDARIES", word) for word in file.get("IPV6ADDR_SECONDARIES").split()]
+
+
+def carried_out_by(main: ShellFile) -> str:
+    """The daemon that takes the file."""
+    return "NetworkManager" if main.yes("NM_CONTROLLED", True) else "network-scripts"
 
 
 def _range(file: ShellFile) -> list[IPInterface]:
@@ -183,12 +192,18 @@ def read_main(files: Files, main: ShellFile, link: LinkFacts) -> tuple[Interface
         addresses=tuple(addresses),
         routes=tuple(routes),
         resolvers=tuple(resolvers) or None,
-        search=tuple(main.get("DOMAIN").split()) or None,
+        search=tuple(w for w in main.get("DOMAIN").split() if not w.startswith("~")) or None,
         mtu=int(mtu) if mtu.isdecimal() else None,
         lease_routes=main.yes("DEFROUTE", True),
         lease_resolvers=main.yes("PEERDNS", True),
         never_default=tuple(dict.fromkeys(version for version, _, _ in kept_from_default(files, main, link))),
     )
+    if (
+        carried_out_by(main) == "NetworkManager"
+        and config.resolvers_lead_nowhere
+        and ALL_NAMES not in main.get("DOMAIN")
+    ):
+        config = msgspec.structs.replace(config, resolvers=None)
     return config, (Place(path, 1), *sorted(set(places)))
 
 

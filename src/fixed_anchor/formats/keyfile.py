@@ -21,6 +21,7 @@ from fixed_anchor.formats.keyfile_match import (
     unclear,
 )
 from fixed_anchor.formats.keyfile_read import (
+    ALL_NAMES,
     ETC,
     FOLDERS,
     METHODS4,
@@ -189,11 +190,17 @@ def _edit(profile: IniText, wanted: InterfaceConfig, todo: tuple[str, ...]) -> N
             _add_routes(profile, version, [r for r in wanted.routes if not r.is_default])
         if "resolvers" in todo:
             _set_list(profile, section, "dns", [str(r) for r in wanted.resolvers or () if r.version == version])
-        if "search" in todo:
+        if {"search", "resolvers"} & set(todo):
             # Search domains go with the family that is there; one list is enough.
             mine = version == (4 if _family_on(profile, wanted) else 6)
-            kept = [w for e in entries if e.key == "dns-search" for w in words_of(e.value) if w.startswith("~")]
-            _set_list(profile, section, "dns-search", [*(wanted.search or ()), *kept] if mine else kept)
+            words = [w for e in entries if e.key == "dns-search" for w in words_of(e.value)]
+            searched = [w for w in words if not w.startswith("~")]
+            if "search" in todo:
+                searched = [*(wanted.search or ())] if mine else []
+            kept = [w for w in words if w.startswith("~") and w not in ALL_NAMES]
+            # Without a default route or a search domain they would not be asked after the next boot.
+            every = [ALL_NAMES[0]] if mine and wanted.resolvers_lead_nowhere else []
+            _set_list(profile, section, "dns-search", [*searched, *kept, *every])
     if "mtu" in todo:
         section = next((s for s in TYPES["ethernet"] + TYPES["wireless"] if profile.named(s)), "ethernet")
         profile.set(section, "mtu", str(wanted.mtu))

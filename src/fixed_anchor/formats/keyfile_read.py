@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import re
 
+import msgspec
+
 from fixed_anchor.change.files import Files
 from fixed_anchor.core.addresses import (
     IPAddress,
@@ -29,6 +31,8 @@ TYPES = {
 }
 METHODS4 = {"auto": "dhcp", "manual": "fixed", "disabled": "off", "link-local": "off"}
 METHODS6 = {"auto": "ra", "dhcp": "dhcp", "manual": "fixed", "disabled": "off", "ignore": "off", "link-local": "off"}
+#: In ``dns-search`` what makes the resolvers count for every name, nm-settings(5).
+ALL_NAMES = ("~.", "~")
 NUMBERED = re.compile(r"(address|addresses|route|routes)([0-9]*)")
 
 
@@ -169,6 +173,12 @@ def family_of(
     return held, routes, resolvers, search, lines
 
 
+def is_for_all_names(profile: IniText) -> bool:
+    """Whether the resolvers are asked for every name, whatever the search domains and routes."""
+    entries = [e for section in ("ipv4", "ipv6") for e in entries_of(profile, section) if e.key == "dns-search"]
+    return any(word in ALL_NAMES for entry in entries for word in words_of(entry.value))
+
+
 def read_profile(profile: IniText, link: LinkFacts) -> tuple[InterfaceConfig, tuple[Place, ...]]:
     """What a profile says, and where."""
     held4, routes4, dns4, search4, lines4 = family_of(profile, 4)
@@ -193,4 +203,6 @@ def read_profile(profile: IniText, link: LinkFacts) -> tuple[InterfaceConfig, tu
         lease_resolvers=not flag("ignore-auto-dns"),
         never_default=tuple(v for v in (4, 6) if flag("never-default", f"ipv{v}")),
     )
+    if config.resolvers_lead_nowhere and not is_for_all_names(profile):
+        config = msgspec.structs.replace(config, resolvers=None)
     return config, (Place(profile.path, 1), *(Place(profile.path, n) for n in sorted(lines4 | lines6)))

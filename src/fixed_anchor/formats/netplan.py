@@ -11,6 +11,7 @@ from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
 from fixed_anchor.core.errors import NotSupported
 from fixed_anchor.formats.netplan_asides import asides_of, ports_in, tunnels_in
 from fixed_anchor.formats.netplan_entries import (
+    ALL_NAMES,
     InterfaceEntry,
     address_items,
     all_but,
@@ -90,7 +91,7 @@ class Netplan:
         if is_shared(mine):
             own = own_file(files, mine, declared)
             mine = [entry for entry in entries_of(own) if entry.identity]
-        return dict(_edit(mine, declared.config, wanted, todo))
+        return dict(_edit(mine, declared.config, wanted, todo, declared.daemon))
 
     def names_files(self, files: Files) -> tuple[str, ...]:
         return ()
@@ -154,7 +155,11 @@ class _Texts:
 
 
 def _edit(
-    entries: list[InterfaceEntry], declared: InterfaceConfig, wanted: InterfaceConfig, todo: tuple[str, ...]
+    entries: list[InterfaceEntry],
+    declared: InterfaceConfig,
+    wanted: InterfaceConfig,
+    todo: tuple[str, ...],
+    daemon: str,
 ) -> dict[str, str]:
     """The texts of the files with the interface's entries changed to ``wanted``."""
     texts = _Texts(entries)
@@ -171,7 +176,7 @@ def _edit(
                 texts.delete(f"gateway{version}")
         _edit_routes(texts, families, wanted)
     if {"resolvers", "search"} & set(todo):
-        _edit_nameservers(texts, declared, wanted)
+        _edit_nameservers(texts, declared, wanted, daemon)
     if "mtu" in todo:
         texts.set("mtu", str(wanted.mtu))
     for version in families & set(declared.never_default):
@@ -271,12 +276,17 @@ def _route_item(route: Route) -> Item:
     return Item(None, block, "{" + ", ".join(parts) + "}")
 
 
-def _edit_nameservers(texts: _Texts, declared: InterfaceConfig, wanted: InterfaceConfig) -> None:
+def _edit_nameservers(texts: _Texts, declared: InterfaceConfig, wanted: InterfaceConfig, daemon: str) -> None:
     change: dict[str, list[str]] = {}
     if wanted.resolvers is not None and (declared.resolvers or ()) != wanted.resolvers:
         change["addresses"] = [str(a) for a in wanted.resolvers]
-    if wanted.search is not None and (declared.search or ()) != wanted.search:
-        change["search"] = list(wanted.search)
+    there = [item.text() for _, value in texts.holding("nameservers") for item in _searched(value)]
+    routed = [d for d in there if d.startswith("~") and d != ALL_NAMES]
+    # For NetworkManager: without a default route or a search domain it would not ask these resolvers.
+    every = [ALL_NAMES] if daemon == "NetworkManager" and wanted.resolvers_lead_nowhere else []
+    searched = [d for d in there if not d.startswith("~")] if wanted.search is None else list(wanted.search)
+    if [*searched, *routed, *every] != there:
+        change["search"] = [*searched, *routed, *every]
     own: Value | None = None
     for edit, value in texts.holding("nameservers"):
         if edit is texts.last:
@@ -290,6 +300,12 @@ def _edit_nameservers(texts: _Texts, declared: InterfaceConfig, wanted: Interfac
     lists = {name: _scalars(present_here.get(name), words) for name, words in change.items()}
     if any(lists.values()) or any(name in present_here for name in lists):
         texts.last.set_map("nameservers", lists)
+
+
+def _searched(value: Value) -> list[Value]:
+    """The items of ``search`` in a value of ``nameservers``."""
+    inner = {name: item for name, _, item in value.entries()} if not value.is_null else {}
+    return inner["search"].items() if "search" in inner and inner["search"].is_list else []
 
 
 def _scalars(value: Value | None, texts: list[str]) -> list[Item]:

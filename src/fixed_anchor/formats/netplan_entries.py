@@ -9,6 +9,7 @@ from __future__ import annotations
 from functools import lru_cache
 from ipaddress import IPv4Interface
 
+import msgspec
 import yaml
 
 from fixed_anchor.change.files import Files, FileText
@@ -27,6 +28,8 @@ from fixed_anchor.planfile.nodes import Value, compose
 #: The sections of a file that declare interfaces, and the kinds they are for.
 SECTIONS = ("ethernets", "wifis", "bonds", "bridges", "vlans", "modems", "tunnels", "vrfs", "dummy-devices")
 
+#: The search domain that makes resolvers count for every name.
+ALL_NAMES = "~."
 _TRUE = frozenset({"true", "on", "yes", "y"})
 _FALSE = frozenset({"false", "off", "no", "n"})
 
@@ -210,6 +213,7 @@ def read_entries(
             resolvers += [item.parsed(parse_address, "an address") for item in servers["addresses"].items()]
         if "search" in servers and not servers["search"].is_null:
             search += [item.text("a domain") for item in servers["search"].items()]
+    domains = [d for d in search if not d.startswith("~")]
 
     def overrides(key: str) -> dict[str, bool]:
         return {
@@ -232,13 +236,15 @@ def read_entries(
         addresses=tuple(addresses),
         routes=tuple(dict.fromkeys(routes)),
         resolvers=tuple(resolvers) or None,
-        search=tuple(search) or None,
+        search=tuple(domains) or None,
         mtu=int(mtus[-1]) if mtus and mtus[-1].isdecimal() else None,
         lease_routes=overrides4.get("use-routes", True),
         lease_resolvers=overrides4.get("use-dns", True),
         never_default=tuple(without) if daemon == "NetworkManager" else (),
         optioned=tuple(address for address, item in items if item.is_mapping),
     )
+    if daemon == "NetworkManager" and config.resolvers_lead_nowhere and ALL_NAMES not in search:
+        config = msgspec.structs.replace(config, resolvers=None)
     return config, (places[0], *sorted(set(places[1:])))
 
 

@@ -38,10 +38,11 @@ def of_link(machine: Readable, interface: str) -> tuple[tuple[IPAddress, ...], t
         outside = tuple(a for a in plain if not a.is_loopback)
         if outside:
             return outside, search
-    return (
-        tuple(a for w in servers if (a := _address(w)) is not None),
-        tuple(d.lstrip("~").rstrip(".").lower() for d in domains if d != "~."),
-    )
+    searched = [d.lstrip("~").rstrip(".").lower() for d in domains if d != "~."]
+    # resolvectl(1) sorts them; the daemon's own file has them in the order in which they are searched.
+    order = {domain: number for number, domain in enumerate(of_resolv_conf(machine)[1])}
+    searched.sort(key=lambda domain: order.get(domain, len(order)))
+    return tuple(a for w in servers if (a := _address(w)) is not None), tuple(searched)
 
 
 def _words(machine: Readable, what: str, interface: str) -> list[str]:

@@ -20,7 +20,7 @@ from fixed_anchor.core.aside import (
     UNCLEAR,
     Aside,
 )
-from fixed_anchor.core.config import InterfaceConfig, Place
+from fixed_anchor.core.config import Place
 from fixed_anchor.core.findings import Finding, finding
 from fixed_anchor.core.foreseen import Declared, Foreseen
 from fixed_anchor.core.rules.asides import aside_finding, unreadable_finding
@@ -161,7 +161,7 @@ def _own(planned: set[IPNetwork]) -> set[int]:
 
 
 def _resolvers(host: str, survey: HostSurvey, foreseen: Foreseen) -> Iterator[Finding]:
-    """Resolvers of the plan that a lease client, or the daemon itself, will not leave in force."""
+    """Resolvers of the plan that a lease client will not leave in force."""
     named = {r for wanted in foreseen.wanted.values() for r in wanted.resolvers or ()}
     if survey.resolv_conf_by == NOBODY and named:
         for name, declared in foreseen.declared.items():
@@ -181,18 +181,3 @@ def _resolvers(host: str, survey: HostSurvey, foreseen: Foreseen) -> Iterator[Fi
                 + ", ".join(sorted(map(str, named)))
                 + ";` in /etc/dhcp/dhclient.conf",
             )
-    for name, wanted in foreseen.wanted.items():
-        later = foreseen.declared.get(name)
-        if later is not None and later.daemon == "NetworkManager" and _unused(wanted):
-            yield finding(
-                "resolvers-not-used",
-                f"{name} carries neither a default route nor a search domain: its resolvers would not be used",
-                host=host,
-                interface=name,
-                seen_in=str(later.place),
-            )
-
-
-def _unused(wanted: InterfaceConfig) -> bool:
-    fixed = "fixed" in (wanted.ipv4, wanted.ipv6)
-    return bool(fixed and wanted.resolvers and not wanted.default_routes() and not wanted.search)
