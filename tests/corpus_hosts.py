@@ -6,6 +6,7 @@
     runs       the daemons that run; that of the stack unless said
     links      the links of the host (eth0 alone unless said): mac, driver, path, kind, master, holds, leased, profile
     resolv     who writes /etc/resolv.conf: nobody, systemd-resolved, resolvconf (a link there is made)
+    processes  command lines of lease clients that run
     masks      paths that are links to /dev/null
     plan       the interfaces of the plan, as in a plan file
     told       the codes of all findings about the declared state that must be told, and no others

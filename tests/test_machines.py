@@ -240,3 +240,14 @@ def test_frames_that_were_lost_are_in_the_evidence() -> None:
     address = parse_address("203.0.113.20")
     looked = look(Lossy(), [address])
     assert "7 received frames lost" in looked.answers[address].asked
+
+
+def test_a_link_to_null_is_an_empty_file_that_masks_others(tmp_path: Path) -> None:
+    folder = tmp_path / "etc/systemd/network"
+    folder.mkdir(parents=True)
+    (folder / "10-vendor.network").symlink_to("/dev/null")
+    tree = Tree(tmp_path)
+    assert tree.glob("/etc/systemd/network/*.network") == ["/etc/systemd/network/10-vendor.network"]
+    file = tree.read("/etc/systemd/network/10-vendor.network")
+    assert file is not None
+    assert file.text == ""

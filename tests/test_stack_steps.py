@@ -45,6 +45,10 @@ CLIENT = msgspec.structs.replace(
 NO_DNS = InterfaceConfig("eth0", "fixed", "untouched", ONE.addresses, ONE.routes, (), ())
 INTERFACES = {"/etc/network/interfaces": "auto eth0\niface eth0 inet dhcp\n"}
 
+FOREIGN = msgspec.structs.replace(LINK, profile=("Wired Connection", "0b0f6f6c-9999-4222-8333-944455556666"))
+ALIASED = "auto eth0 eth0:0\niface eth0 inet dhcp\n\niface eth0:0 inet static\n    address 203.0.113.8/24\n"
+DHCLIENT = "dhclient -4 -i -pf /run/dhclient.eth0.pid -lf /var/lib/dhcp/dhclient.eth0.leases eth0"
+
 CASES: dict[str, tuple[str, dict[str, str], InterfaceConfig, LinkFacts, dict[str, tuple[str, ...]]]] = {
     "netplan by networkd": (
         "netplan", LEASED["netplan"], ONE, LINK,
@@ -93,6 +97,27 @@ CASES: dict[str, tuple[str, dict[str, str], InterfaceConfig, LinkFacts, dict[str
         {"leave": (DOWN,), "activate": (UP,), "unload": (DOWN, FLUSH), "reload": (UP,),
          "escalate": (FLUSH, "ifup --force eth0"), "drop": (DOWN, FLUSH, UP), "drop_escalate": (DOWN, FLUSH, UP)},
     ),
+    "a profile in force that is not the file's": (
+        "NetworkManager", LEASED["NetworkManager"], ONE, FOREIGN,
+        {"activate": (LOAD + KEYFILE, f"nmcli --wait 30 connection up uuid {UUID}"),
+         "reload": (LOAD + KEYFILE, "nmcli --wait 30 connection up uuid *"),
+         "escalate": (f"nmcli --wait 30 connection up uuid {UUID}", CONNECT, RESTART),
+         "drop": (LOAD + KEYFILE, f"nmcli --wait 30 connection up uuid {UUID}"),
+         "drop_escalate": (f"nmcli --wait 30 connection up uuid {UUID}", CONNECT, RESTART)},
+    ),
+    "ifupdown with an alias": (
+        "ifupdown", {"/etc/network/interfaces": ALIASED}, NO_DNS, CLIENT,
+        {"leave": ("ifdown --force eth0:0", DOWN), "activate": (UP,), "unload": (DOWN, FLUSH),
+         "reload": (UP, "ifup eth0:0"), "escalate": (FLUSH, "ifup --force eth0"), "drop": (DOWN, FLUSH, UP),
+         "drop_escalate": (DOWN, FLUSH, UP)},
+    ),
+    "a bridge of ifupdown": (
+        "ifupdown", {"/etc/network/interfaces": "auto eth0\niface eth0 inet dhcp\n    bridge_ports eth1\n"}, NO_DNS,
+        msgspec.structs.replace(CLIENT, kind="bridge"),
+        {"leave": ("dhclient -x -pf /run/dhclient.eth0.pid eth0",), "activate": ("ip -4 -batch -",),
+         "reload": ("ip -4 -batch -", DHCLIENT), "escalate": ("ip -4 -batch -", DHCLIENT),
+         "drop": ("ip -4 -batch -",), "drop_escalate": ("ip -4 -batch -",)},
+    ),
     "ifupdown, IPv4 alone": (
         "ifupdown", INTERFACES, NO_DNS, CLIENT,
         {"leave": ("dhclient -x -pf /run/dhclient.eth0.pid eth0",), "activate": ("ip -4 -batch -",),
@@ -125,7 +150,7 @@ def test_the_steps_of_a_stack(case: str) -> None:
     steps = interface_steps(stack, before, after, link)
     assert in_words(steps) == expected
     # ifdown gives the lease back to the server, whose next client may then get the address.
-    assert steps.releases == (case == "ifupdown, all of it")
+    assert steps.releases == (case in ("ifupdown, all of it", "ifupdown with an alias"))
 
 
 VLAN = LinkFacts("eth0.7", LINK.mac, None, kind="vlan")

@@ -146,3 +146,75 @@ def test_an_entry_that_matches_by_driver(make_host: MakeHost) -> None:
     assert "match: {driver: veth}" in host.read("/etc/netplan/50-tide.yaml")
     reboot(host, ANOTHER)
     is_static(host, ANOTHER)
+
+
+QUAY_UUID = "5b0f6f6c-1111-4222-8333-944455556666"
+QUAY = (
+    f"[connection]\nid=Quay\nuuid={QUAY_UUID}\ntype=ethernet\ninterface-name=eth0\n\n[ipv4]\nmethod=auto\n\n"
+    "[ipv6]\nmethod=auto\n"
+)
+
+
+def on_another_profile(make_host: MakeHost) -> LabHost:
+    """A host on whose device an initrd, say, has left a profile that is not the file's."""
+    host = make_host({"/etc/NetworkManager/system-connections/quay.nmconnection": QUAY}, NM_UNITS)
+    host("nmcli", "connection", "add", "save", "no", "type", "ethernet", "ifname", "eth0", "con-name", "Wired")
+    host("nmcli", "--wait", "30", "connection", "up", "Wired")
+    wait_for("the lease of the other profile", host.leased, 30)
+    plan(host, f"hold: {ANOTHER}")
+    return host
+
+
+def test_a_profile_in_force_that_is_not_the_files(make_host: MakeHost) -> None:
+    """A `reapply` would load what is edited into the wrong one."""
+    host = on_another_profile(make_host)
+    cutover(host)
+    assert QUAY_UUID in host("nmcli", "-g", "UUID", "connection", "show", "--active").stdout
+    is_static(host, ANOTHER)
+    reboot(host, ANOTHER)
+    is_static(host, ANOTHER)
+
+
+def test_a_profile_in_force_comes_back(make_host: MakeHost) -> None:
+    host = on_another_profile(make_host)
+    unconfirmed = host.tool("cutover", "plan.yaml", "--confirm-within", "10")
+    assert unconfirmed.returncode == 3, unconfirmed.stdout + unconfirmed.stderr
+    wait_for("the lease", host.leased, 30)
+    assert "Wired" in host("nmcli", "-g", "NAME", "connection", "show", "--active").stdout
+
+
+def test_a_broken_file_of_another_link(make_host: MakeHost) -> None:
+    """networkd passes it over, and so does the tool."""
+    stale = "/etc/systemd/network/90-old.network"
+    host = make_host({"/etc/systemd/network/20-quay.network": NETWORK, stale: "[Match\nName=eth9\n"})
+    assert ("file-unreadable", f"{stale}:1") in findings(host)
+    plan(host, f"hold: {ANOTHER}")
+    cutover(host)
+    is_static(host, ANOTHER)
+
+
+def test_a_broken_file_that_stops_the_generator(host: LabHost) -> None:
+    host.write("/etc/netplan/60-old.yaml", "network:\n  ethernets:\n    eth9:\n\tdhcp4: true\n")
+    assert host("netplan", "generate", check=False).returncode != 0
+    plan(host, f"hold: {ANOTHER}")
+    digest = host.etc_digest()
+    refused = host.tool("cutover", "plan.yaml", "--unattended")
+    assert refused.returncode == 1, refused.stdout + refused.stderr
+    assert "stops-at-unreadable" in refused.stdout
+    assert host.etc_digest() == digest
+
+
+def test_an_alias_goes_and_comes_back(make_host: MakeHost) -> None:
+    alias = "\nauto eth0:0\niface eth0:0 inet static\n    address 203.0.113.44/24\n"
+    host = make_host({"/etc/network/interfaces": INTERFACES + alias}, ("networking.service",))
+    wait_for("the alias", lambda: host.holds("203.0.113.44"), 20)
+    plan(host, f"hold: {ANOTHER}")
+    unconfirmed = host.tool("cutover", "plan.yaml", "--confirm-within", "10")
+    assert unconfirmed.returncode == 3, unconfirmed.stdout + unconfirmed.stderr
+    wait_for("lease and alias", lambda: host.leased() and host.holds("203.0.113.44"), 30)
+    cutover(host)
+    is_static(host, ANOTHER)
+    assert not host.holds("203.0.113.44")
+    reboot(host, ANOTHER)
+    is_static(host, ANOTHER)
+    assert not host.holds("203.0.113.44")

@@ -12,6 +12,7 @@ from fixed_anchor.change.files import encode
 from fixed_anchor.commands.common import CONFIRM_WITHIN, HOSTS, JSON, PLAN, App
 from fixed_anchor.core.errors import Refused, printable
 from fixed_anchor.core.findings import CheckResult
+from fixed_anchor.core.rules.declared import CODES
 from fixed_anchor.machines.files import write_beside
 from fixed_anchor.reporting.documents import as_text, draft_document
 from fixed_anchor.reporting.terminal import show_draft, show_findings, show_server_drafts
@@ -64,11 +65,13 @@ def command(
                 target = Path(output) / "dhcp-servers" / server.edit.path.replace("../", "").lstrip("/")
                 write_beside(target, encode(server.edit.after.text), 0o600)
                 app.err.print(f"wrote {os.path.relpath(target)}, for the DHCP server")
+    about = tuple(f for f in checked.result.findings if f.code in CODES)
     if as_json:
-        click.echo(as_text(draft_document(drafts, servers)))
+        click.echo(as_text(draft_document(drafts, servers, about)))
     elif output is None:
         show_draft(app.out, drafts)
         show_server_drafts(app.out, servers)
+        show_findings(app.out, about)
 
 
 def _write_runbooks(

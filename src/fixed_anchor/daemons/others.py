@@ -48,13 +48,19 @@ HOOK_FOLDERS = (
     "/etc/dhcpcd.enter-hook",
     "/etc/dhcpcd.exit-hook",
     "/etc/NetworkManager/dispatcher.d/*",
+    "/etc/NetworkManager/dispatcher.d/*/*",
     "/etc/networkd-dispatcher/*/*",
+    "/etc/rc.local",
+    "/etc/rc.d/rc.local",
+    "/etc/systemd/system/*.service",
 )
-#: Scripts that the distributions ship there: they act on a lease alone.
-SHIPPED_HOOKS = frozenset({"rfc3442-classless-routes", "debug", "10-ifcfg-rh-routes.sh"})
+#: Scripts that the distributions ship there: they act on a lease, or on what a stanza says, alone.
+SHIPPED_HOOKS = frozenset({"rfc3442-classless-routes", "debug", "10-ifcfg-rh-routes.sh", "bridge"})
 
 #: What an initrd leaves of the interfaces that it has configured.
 INITRD = "/run/net-*.conf"
+#: Where an initrd is told to do so.
+INITRD_CONFIG = ("/etc/initramfs-tools/initramfs.conf", "/etc/initramfs-tools/conf.d/*")
 CMDLINE = "/proc/cmdline"
 #: Where the kernel's command line of the next boot is made from.
 NEXT_CMDLINE = ("/etc/default/grub", "/etc/kernel/cmdline")
@@ -79,6 +85,7 @@ FILES = (
     CLOUD_HELPER,
     *HOOK_FOLDERS,
     INITRD,
+    *INITRD_CONFIG,
     CMDLINE,
     *NEXT_CMDLINE,
     *(folder + "*.link" for folder in LINK_FOLDERS),

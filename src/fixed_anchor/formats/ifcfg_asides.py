@@ -7,14 +7,17 @@ from collections.abc import Iterator
 
 from fixed_anchor.change.files import Files
 from fixed_anchor.core.addresses import addresses_in
-from fixed_anchor.core.aside import NAMES, NOT_AT_BOOT, PORT, Aside
+from fixed_anchor.core.aside import NAMES, NOT_AT_BOOT, OTHER_TABLE, PORT, Aside
 from fixed_anchor.core.config import LinkFacts, Place
 from fixed_anchor.formats.ifcfg_read import FOLDER
 from fixed_anchor.formats.lines import by_newline
 from fixed_anchor.formats.shell_text import ShellFile
 
 #: What makes a port of an interface; ``MASTER`` only with ``SLAVE=yes``.
-_MASTERS = ("BRIDGE", "TEAM_MASTER", "MASTER", "BRIDGE_UUID", "TEAM_MASTER_UUID", "MASTER_UUID")
+_MASTERS = ("BRIDGE", "TEAM_MASTER", "MASTER", "BRIDGE_UUID", "TEAM_MASTER_UUID", "MASTER_UUID",
+            "OVS_BRIDGE")  # fmt: skip
+#: How assignments begin that say addresses of the interface itself, its ways out and its resolvers.
+_ADDRESSING = ("IPADDR", "IPV6ADDR", "GATEWAY", "IPV6_DEFAULTGW", "DNS", "NETMASK", "NETWORK", "BROADCAST")
 
 
 def asides_of(files: Files, main: ShellFile, link: LinkFacts) -> Iterator[Aside]:
@@ -29,6 +32,14 @@ def asides_of(files: Files, main: ShellFile, link: LinkFacts) -> Iterator[Aside]
             text = f"{name}={assignment.value}"
             yield Aside(PORT, Place(path, assignment.first + 1), text, link.name, of=assignment.value)
             break
+    for assignment in main.assignments:
+        text = f"{assignment.name}={assignment.value}"
+        place = Place(path, assignment.first + 1)
+        if assignment.name in ("IPV4_ROUTE_TABLE", "IPV6_ROUTE_TABLE") and assignment.value not in ("", "0", "254"):
+            yield Aside(OTHER_TABLE, place, text, link.name)
+        named = addresses_in(assignment.value)
+        if named and not assignment.name.startswith(_ADDRESSING):
+            yield Aside(NAMES, place, text, link.name, named)
     for kind, pattern in (("route", r"\bsrc\s+(\S+)"), ("rule", r"\b(?:from|to)\s+(\S+)")):
         for suffix in ("", "6"):
             file = files.get(f"{FOLDER}{kind}{suffix}-{link.name}")

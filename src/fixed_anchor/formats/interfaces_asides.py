@@ -9,7 +9,8 @@ from fnmatch import fnmatchcase
 from fixed_anchor.core.addresses import addresses_in
 from fixed_anchor.core.aside import EARLIER_LEASE, HOOK, NAMES, NOT_AT_BOOT, PORT, Aside
 from fixed_anchor.core.config import LinkFacts, Place
-from fixed_anchor.formats.interfaces_hooks import HOOKS, UP_HOOKS, adds_something, read_hook
+from fixed_anchor.formats.interfaces_hooks import UP_HOOKS, adds_something, read_hook
+from fixed_anchor.formats.interfaces_read import ADDRESSING, DNS
 from fixed_anchor.formats.interfaces_text import Line, Stanza
 
 #: What brings interfaces up at boot, or when they appear.
@@ -31,9 +32,9 @@ def asides_of(stanzas: list[Stanza], mine: list[Stanza], link: LinkFacts) -> Ite
     for stanza in mine:
         for line in stanza.options:
             text = " ".join(line.words)
-            if line.key in ("bond-master", "bond_master"):
+            if line.key in ("bond-master", "bond_master", "ovs_bridge", "ovs-bridge"):
                 yield Aside(PORT, _place(stanza, line), text, link.name, of=line.value)
-            if line.key in HOOKS:
+            if line.key not in ADDRESSING | DNS:
                 yield Aside(NAMES, _place(stanza, line), text, link.name, addresses_in(line.value))
             if line.key in UP_HOOKS and read_hook(line.value, link.name) is None and adds_something(line.value):
                 yield Aside(HOOK, _place(stanza, line), text, link.name)
@@ -46,6 +47,8 @@ def _of_another(stanza: Stanza, link: LinkFacts) -> Iterator[Aside]:
     """What the stanza of another interface says of ``link``."""
     for line in stanza.options:
         text = " ".join(line.words)
+        if line.key not in ADDRESSING | DNS:
+            yield Aside(NAMES, _place(stanza, line), text, stanza.name, addresses_in(line.value))
         if line.key in _PORT_LISTS and _lists(line, link.name):
             yield Aside(PORT, _place(stanza, line), f"{text} of {stanza.name}", link.name, of=stanza.name)
         if line.key in UP_HOOKS:

@@ -19,6 +19,7 @@ from fixed_anchor.core.config import Route
 #: Options whose value is a command, and those of them that run when the interface comes up.
 HOOKS = frozenset({"up", "down", "pre-up", "post-up", "pre-down", "post-down"})
 UP_HOOKS = frozenset({"up", "pre-up", "post-up"})
+_BEFORE_A_COMMAND = frozenset({"if", "then", "do", "else", "!", "exec", "command", "sudo", "{"})
 _ADDING = frozenset({"add", "replace", "append", "change", "a"})
 
 
@@ -53,12 +54,18 @@ def read_hook(command: str, interface: str) -> Added | None:
 
 
 def adds_something(command: str) -> bool:
-    """Whether a command looks as if it added addresses or routes, by whatever way."""
-    words = [word.rpartition("/")[2] for word in command.split()]
-    if "ifconfig" in words:
-        return any(re.match(r"[0-9]+\.[0-9]+\.|[0-9a-f]*:[0-9a-f:]*$", w) for w in words) or "add" in words
+    """Whether a line of a shell looks as if it added addresses or routes, by ip(8), route(8) or ifconfig(8)."""
+    return any(_adds(piece.split()) for piece in re.split(r"[;&|]+", command))
+
+
+def _adds(words: list[str]) -> bool:
+    while words and words[0] in _BEFORE_A_COMMAND:
+        words = words[1:]
+    program = words[0].rpartition("/")[2] if words else ""
+    if program == "ifconfig":
+        return any(re.match(r"[0-9]+\.[0-9]+\.|[0-9a-f]*:[0-9a-f]*:", w) for w in words) or "add" in words
     kinds = {"addr", "address", "a", "route", "r", "ro"}
-    return ("route" in words or ("ip" in words and bool(kinds & set(words)))) and bool(_ADDING & set(words))
+    return (program == "route" or (program == "ip" and bool(kinds & set(words)))) and bool(_ADDING & set(words))
 
 
 def _ip(words: list[str]) -> Added | None:

@@ -8,7 +8,7 @@ from fixed_anchor.core.aside import Aside
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route, differences
 from fixed_anchor.core.errors import NotSupported
 from fixed_anchor.formats.ini_text import IniText, truth
-from fixed_anchor.formats.keyfile_asides import asides_of
+from fixed_anchor.formats.keyfile_asides import asides_of, tunnels_in
 from fixed_anchor.formats.keyfile_match import (
     declaring,
     is_bound,
@@ -80,7 +80,7 @@ class Keyfile:
 
     def asides(self, files: Files, links: tuple[LinkFacts, ...]) -> tuple[Aside, ...]:
         profiles = profiles_in(files)
-        found: list[Aside] = []
+        found = list(tunnels_in(profiles))
         for link in links:
             winner = declaring(profiles, link)
             if winner is not None:
@@ -182,6 +182,8 @@ def _edit(profile: IniText, wanted: InterfaceConfig, todo: tuple[str, ...]) -> N
             leased = method in ("dhcp", "ra")
             if wanted.default_routes(version) or (leased and wanted.lease_routes):
                 _flag(profile, section, "never-default", False)
+                if leased:
+                    _flag(profile, section, "ignore-auto-routes", False)
             elif leased:
                 _flag(profile, section, "never-default", True)
             if wanted.ipv4 == "dhcp" and leased:

@@ -12,7 +12,7 @@ from fixed_anchor.formats.keyfile_match import starts_by_itself
 from fixed_anchor.formats.keyfile_read import entries_of, value_of
 
 #: What makes ports of interfaces, as a profile calls it; those of a VRF do take addresses.
-_MASTERS = ("bridge", "bond", "team", "ovs-bridge")
+_MASTERS = ("bridge", "bond", "team", "ovs-bridge", "ovs-port")
 
 
 def asides_of(profile: IniText, profiles: list[IniText], link: LinkFacts) -> Iterator[Aside]:
@@ -50,3 +50,15 @@ def _interface(master: str, profiles: list[IniText]) -> str:
         if value_of(profile, "connection", "uuid") == master:
             return value_of(profile, "connection", "interface-name") or master
     return master
+
+
+def tunnels_in(profiles: list[IniText]) -> Iterator[Aside]:
+    """The addresses from which tunnels leave."""
+    for profile in profiles:
+        for section in ("ip-tunnel", "vxlan"):
+            for entry in entries_of(profile, section):
+                address = lone_address(entry.value) if entry.key == "local" else None
+                if address is not None:
+                    name = value_of(profile, "connection", "interface-name") or section
+                    place = Place(profile.path, entry.line)
+                    yield Aside(NAMES, place, f"local={entry.value}", name, (address,))

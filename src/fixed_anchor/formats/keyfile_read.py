@@ -199,7 +199,7 @@ def read_profile(profile: IniText, link: LinkFacts) -> tuple[InterfaceConfig, tu
         resolvers=(*dns4, *dns6) or None,
         search=tuple(dict.fromkeys((*search4, *search6))) or None,
         mtu=int(mtu) if mtu.isdecimal() and mtu != "0" else None,
-        lease_routes=not flag("never-default"),
+        lease_routes=not flag("never-default") and not flag("ignore-auto-routes"),
         lease_resolvers=not flag("ignore-auto-dns"),
         never_default=tuple(v for v in (4, 6) if flag("never-default", f"ipv{v}")),
     )

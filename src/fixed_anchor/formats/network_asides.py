@@ -8,6 +8,7 @@ from fixed_anchor.core.addresses import lone_address
 from fixed_anchor.core.aside import NAMES, NOT_AT_BOOT, OTHER_TABLE, PORT, Aside
 from fixed_anchor.core.config import LinkFacts, Place
 from fixed_anchor.formats.ini_text import IniText, Setting, truth
+from fixed_anchor.formats.network_read import dhcp_of
 
 #: Settings that name an address, by their sections.
 _NAMING = (("Route", "PreferredSource"), ("RoutingPolicyRule", "From"), ("RoutingPolicyRule", "To"))
@@ -33,8 +34,18 @@ def asides_of(parts: list[IniText], link: LinkFacts) -> Iterator[Aside]:
         if truth(entry.value):
             yield Aside(NOT_AT_BOOT, Place(part.path, entry.line), f"Unmanaged={entry.value}", link.name)
     for part, entry in _all(parts, "DHCPv4", "RouteTable")[-1:]:
-        if entry.value not in _MAIN_TABLES and _all(parts, "Network", "DHCP"):
+        if entry.value not in _MAIN_TABLES and dhcp_of(parts)[0]:
             yield Aside(OTHER_TABLE, Place(part.path, entry.line), f"RouteTable={entry.value}", link.name)
+
+
+def tunnels_in(device: IniText) -> Iterator[Aside]:
+    """The addresses from which tunnels leave, in a ``.netdev`` file."""
+    name = next((entry.value for _, entry in _all([device], "NetDev", "Name")), "")
+    for section in ("Tunnel", "VXLAN", "GENEVE", "FooOverUDP"):
+        for _, entry in _all([device], section, "Local"):
+            address = lone_address(entry.value)
+            if address is not None:
+                yield Aside(NAMES, Place(device.path, entry.line), f"Local={entry.value}", name, (address,))
 
 
 def _all(parts: list[IniText], section: str, key: str) -> list[tuple[IniText, Setting]]:

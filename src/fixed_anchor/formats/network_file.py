@@ -6,7 +6,7 @@ from fixed_anchor.change.files import Files, FileText
 from fixed_anchor.core.aside import Aside
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place
 from fixed_anchor.formats.ini_text import IniText
-from fixed_anchor.formats.network_asides import asides_of
+from fixed_anchor.formats.network_asides import asides_of, tunnels_in
 from fixed_anchor.formats.network_match import (
     FOLDERS,
     is_generated,
@@ -37,7 +37,7 @@ class NetworkFile:
 
     name = "networkd"
     patterns: tuple[str, ...] = tuple(
-        folder + pattern for folder in FOLDERS for pattern in ("*.network", "*.network.d/*.conf")
+        folder + pattern for folder in FOLDERS for pattern in ("*.network", "*.network.d/*.conf", "*.netdev")
     )
     mode_taken = 0
     # networkd runs as its own user, and cannot read what is for root alone.
@@ -62,7 +62,8 @@ class NetworkFile:
         return tuple(found)
 
     def asides(self, files: Files, links: tuple[LinkFacts, ...]) -> tuple[Aside, ...]:
-        found: list[Aside] = []
+        devices = (IniText(file.text, path) for path, file in files.items() if path.endswith(".netdev"))
+        found = [aside for device in devices for aside in tunnels_in(device)]
         for link in links:
             found += unclear(files, link)
             found += asides_of(_parts(files, link), link)

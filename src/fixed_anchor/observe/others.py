@@ -88,14 +88,32 @@ def _initrd(machine: Readable, links: tuple[LinkFacts, ...]) -> Iterator[Aside]:
         if said.get("DEVICE"):
             held = said.get("IPV4ADDR", "an address")
             yield Aside(CONFIGURES, Place(path, 1), f"the initrd gave {said['DEVICE']} {held}", said["DEVICE"])
-    names = {link.name for link in links}
-    for word in _words(machine.read(others.CMDLINE)):
-        key, _, value = word.partition("=")
-        if key == "ip" and value:
-            device = next((part for part in value.split(":") if part in names), "")
-            if value.rpartition(":")[2] not in ("none", "off") or addresses_in(value.replace(":", " ")):
-                text = f"the kernel's command line has `{word}`"
-                yield Aside(CONFIGURES, Place(others.CMDLINE, 1), text, device)
+    for pattern in others.INITRD_CONFIG:
+        for path in machine.glob(pattern) if "*" in pattern else [pattern]:
+            file = machine.read(path)
+            for number, line in enumerate(file.text.splitlines() if file else (), 1):
+                told = re.match(r"(?:export\s+)?IP=[\"']?([^\"'#\s]+)", line.strip())
+                if told and told[1] not in ("none", "off"):
+                    text = f"the initrd is told to configure a link: `{line.strip()}`"
+                    yield Aside(CONFIGURES, Place(path, number), text, _device(told[1], links))
+    for path in (others.CMDLINE, *others.NEXT_CMDLINE):
+        for number, line in _command_lines(machine, path):
+            for value in re.findall(r"(?:^|[\s\"'])ip=([^\s\"']+)", line):
+                if value.rpartition(":")[2] not in ("none", "off") or addresses_in(value.replace(":", " ")):
+                    text = f"the kernel's command line has `ip={value}`"
+                    yield Aside(CONFIGURES, Place(path, number), text, _device(value, links))
+
+
+def _device(value: str, links: tuple[LinkFacts, ...]) -> str:
+    """The link that an ``ip=`` is for; empty where it names none."""
+    return next((part for part in value.split(":") if part in {link.name for link in links}), "")
+
+
+def _command_lines(machine: Readable, path: str) -> list[tuple[int, str]]:
+    """The lines of a file that are, or make, a command line of the kernel, with their numbers."""
+    file = machine.read(path)
+    lines = enumerate(file.text.splitlines() if file is not None else (), 1)
+    return [(n, line) for n, line in lines if path != "/etc/default/grub" or line.startswith("GRUB_CMDLINE_")]
 
 
 def _words(file: FileText | None) -> list[str]:
@@ -112,8 +130,9 @@ def _hooks(machine: Readable) -> Iterator[Aside]:
             adds = False
             for number, line in enumerate(file.text.splitlines(), 1):
                 text = line.strip()
-                if text.startswith("#"):
+                if text.startswith("#") or (path.endswith(".service") and not text.startswith("Exec")):
                     continue
+                text = text.partition("=")[2].lstrip("-@+!") if path.endswith(".service") else text
                 named = addresses_in(text)
                 if named:
                     yield Aside(NAMES, Place(path, number), text, addresses=named)
@@ -133,16 +152,14 @@ def _renamed(machine: Readable, links: tuple[LinkFacts, ...]) -> Iterator[Aside]
         said = _name_in_links(files, link) or _name_in_rules(machine, link) or _name_in_cmdline(machine, link)
         if said is not None and said.of != link.name:
             yield said
-    now = "net.ifnames=0" in _words(machine.read(others.CMDLINE))
-    for path in others.NEXT_CMDLINE:
-        file = machine.read(path)
-        lines = file.text.splitlines() if file is not None else []
-        kept = [(n, x) for n, x in enumerate(lines, 1) if path != "/etc/default/grub" or x.startswith("GRUB_CMDLINE_")]
-        if not kept or machine.read(others.CMDLINE) is None:
-            continue
-        then = [n for n, line in kept if re.search(r"\bnet\.ifnames=0\b", line)]
-        if bool(then) != now:
-            text = "`net.ifnames=0` " + ("comes to" if then else "goes from") + " the kernel's command line"
+    for word in ("net.ifnames=0", "biosdevname=0"):
+        now = word in _words(machine.read(others.CMDLINE))
+        for path in others.NEXT_CMDLINE:
+            kept = _command_lines(machine, path)
+            then = [n for n, line in kept if re.search(rf"(?<![\w.]){re.escape(word)}(?!\S*\w)", line)]
+            if not kept or machine.read(others.CMDLINE) is None or bool(then) == now:
+                continue
+            text = f"`{word}` " + ("comes to" if then else "goes from") + " the kernel's command line"
             for link in physical:
                 yield Aside(RENAMED, Place(path, then[0] if then else kept[0][0]), text, link.name)
 

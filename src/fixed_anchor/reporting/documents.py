@@ -128,10 +128,11 @@ def verify_check_document(check: VerifyCheck) -> dict[str, Any]:
     }
 
 
-def draft_document(drafts: list[Draft], servers: list[ServerDraft]) -> dict[str, Any]:
-    """The drafts, as ``draft --json`` prints them."""
+def draft_document(drafts: list[Draft], servers: list[ServerDraft], about: tuple[Finding, ...]) -> dict[str, Any]:
+    """The drafts, as ``draft --json`` prints them; ``about`` is what speaks against the files that they make."""
     return {
         "format": FORMAT,
+        "findings": list(about),
         "dhcp_servers": [
             {
                 "source": s.label,

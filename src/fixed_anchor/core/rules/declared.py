@@ -26,6 +26,15 @@ from fixed_anchor.core.foreseen import Declared, Foreseen
 from fixed_anchor.core.rules.asides import aside_finding, unreadable_finding
 from fixed_anchor.core.survey import NOBODY, HostSurvey
 
+#: The codes of what these rules raise: what `draft` says of the files that it shows.
+CODES = frozenset(
+    {
+        "cannot-be-drafted", "is-port", "gateway-not-used", "default-route-overridden", "names-old-address",
+        "hook-configures", "not-up-at-boot", "name-changes", "match-unclear", "another-configures",
+        "another-may-configure", "rewritten-by-another", "file-unreadable", "stops-at-unreadable",
+        "resolv-conf-rewritten", "two-default-routes",
+    }
+)  # fmt: skip
 #: Kinds that speak for themselves wherever they concern a planned interface.
 _PLAIN = (PORT, HOOK, NOT_AT_BOOT, RENAMED, UNCLEAR, CONFIGURES, MAY_CONFIGURE, REWRITTEN)
 #: Routes up to this prefix, two of which cover what a default route does.
