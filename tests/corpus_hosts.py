@@ -6,6 +6,7 @@
     runs       the daemons that run; that of the stack unless said
     links      the links of the host (eth0 alone unless said): mac, driver, path, kind, master, holds, leased, profile
     resolv     who writes /etc/resolv.conf: nobody, systemd-resolved, resolvconf (a link there is made)
+    disabled   units that nothing starts at boot
     processes  command lines of lease clients that run
     masks      paths that are links to /dev/null
     plan       the interfaces of the plan, as in a plan file
@@ -153,6 +154,7 @@ def _collection(case: Case, files: Files) -> str:
         is_active(): "\n".join(word for _, word in answers),
         ("nmcli", "-t", "-f", "DEVICE,STATE,CONNECTION,CON-UUID", "device"): "\n".join(devices),
         ("ps", "-eo", "args"): "\n".join(case.spec.get("processes", ())),
+        **{("systemctl", "is-enabled", unit): "disabled" for unit in case.spec.get("disabled", ())},
         ("ip", "rule", "show"): "",
         ("ip", "-6", "rule", "show"): "",
     }

@@ -49,7 +49,8 @@ class Aside(msgspec.Struct, frozen=True):
 class Unreadable(msgspec.Struct, frozen=True):
     """A file of ``stack`` that cannot be read, and why; for one interface alone, or as a whole.
 
-    With ``stops`` the stack's own reader loads nothing at all because of it.
+    With ``stops`` the stack's own reader loads nothing at all because of it. ``column`` is counted
+    from 1, and 0 where it is not known.
     """
 
     place: Place
@@ -57,3 +58,15 @@ class Unreadable(msgspec.Struct, frozen=True):
     stack: str
     interface: str = ""
     stops: bool = False
+    column: int = 0
+
+    @property
+    def where(self) -> str:
+        """File, line and column, or the files of the stack where no file is named."""
+        if not self.place.file:
+            return f"files of {self.stack}"
+        return f"{self.place}:{self.column}" if self.column else str(self.place)
+
+    def concerns(self, interface: str, stack: str | None) -> bool:
+        """Whether it keeps what is declared for ``interface``, by ``stack`` or by nobody, from being loaded."""
+        return self.interface == interface or (self.stops and stack in (self.stack, None))

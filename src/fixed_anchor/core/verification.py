@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator
 import msgspec
 
 from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.aside import Unreadable
 from fixed_anchor.core.config import InterfaceConfig, says
 from fixed_anchor.core.survey import SurveyedInterface
 
@@ -173,10 +174,13 @@ def state_checks(
         )
 
 
-def files_check(host: str, wanted: InterfaceConfig, found: SurveyedInterface, seen_from: str) -> VerifyCheck:
-    """Whether the files, which a reboot will load, declare what is wanted."""
+def files_check(
+    host: str, wanted: InterfaceConfig, found: SurveyedInterface, seen_from: str, broken: Unreadable | None = None
+) -> VerifyCheck:
+    """Whether the files, which a reboot will load, declare what is wanted; ``broken`` is one that it would not load."""
     where = str(found.declared_in[0]) if found.declared_in else "no file"
-    good = found.declared is not None and says(found.declared, wanted)
+    good = broken is None and found.declared is not None and says(found.declared, wanted)
+    observed = f"{where} does" if good else f"{where} declares something else"
     return VerifyCheck(
         "files-as-planned",
         True,
@@ -184,7 +188,7 @@ def files_check(host: str, wanted: InterfaceConfig, found: SurveyedInterface, se
         wanted.interface,
         seen_from,
         "the files declare what is wanted",
-        f"{where} does" if good else f"{where} declares something else",
+        observed if broken is None else f"{broken.where}: {broken.what}",
         PASS if good else FAIL,
         None if good else "the next boot would load something else",
     )

@@ -12,6 +12,7 @@ from fixed_anchor.daemons.protocol import (
     Governs,
     Questions,
     Seen,
+    is_enabled,
     runs,
 )
 from fixed_anchor.formats.protocol import Declaration
@@ -30,7 +31,7 @@ class Ifupdown:
     name = "ifupdown"
     unit = "networking.service"
     busy: tuple[str, ...] = ("(^|/)(ifup|ifdown)( |$)",)
-    charge = Questions(files=(_IFSTATE,))
+    charge = Questions(commands=(is_enabled(unit),), files=(_IFSTATE,))
     further = Questions(files=("/var/lib/dhcp/dhclient*.leases",))
 
     def governs(self, interface: str, seen: Seen) -> Governs:

@@ -6,7 +6,7 @@ import re
 
 from fixed_anchor.change.steps import Step, Steps
 from fixed_anchor.core.config import LinkFacts
-from fixed_anchor.daemons.protocol import IN_FILES, INTERFACE, Governs, Questions, Seen, runs
+from fixed_anchor.daemons.protocol import IN_FILES, INTERFACE, Governs, Questions, Seen, is_enabled, runs
 from fixed_anchor.formats.protocol import Declaration, Loaded
 
 _DEVICES = ("nmcli", "-t", "-f", "DEVICE,STATE,CONNECTION,CON-UUID", "device")
@@ -23,7 +23,7 @@ class NetworkManager:
         "nmcli .*(connection|con|c) (up|down|reload)",
         "nmcli .*(device|dev|d) (connect|disconnect|reapply)",
     )
-    charge = Questions(commands=(_DEVICES,))
+    charge = Questions(commands=(_DEVICES, is_enabled(unit)))
     further = Questions(for_interface=(LEASE,))
 
     def governs(self, interface: str, seen: Seen) -> Governs:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from fixed_anchor.change.steps import Steps
 from fixed_anchor.core.config import LinkFacts
-from fixed_anchor.daemons.protocol import IN_FILES, Governs, Questions, Seen, runs
+from fixed_anchor.daemons.protocol import IN_FILES, Governs, Questions, Seen, is_enabled, runs
 from fixed_anchor.formats.protocol import Declaration
 
 
@@ -14,7 +14,7 @@ class NetworkScripts:
     name = "network-scripts"
     unit = "network.service"
     busy: tuple[str, ...] = ("(^|/)(ifup|ifdown)( |$)",)
-    charge = Questions()
+    charge = Questions(commands=(is_enabled(unit),))
     further = Questions()
 
     def governs(self, interface: str, seen: Seen) -> Governs:

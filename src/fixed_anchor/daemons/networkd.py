@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from fixed_anchor.change.steps import Steps
 from fixed_anchor.core.config import LinkFacts
-from fixed_anchor.daemons.protocol import IN_FILES, IN_RESOLV_CONF, Governs, Questions, Seen, runs
+from fixed_anchor.daemons.protocol import IN_FILES, IN_RESOLV_CONF, Governs, Questions, Seen, is_enabled, runs
 from fixed_anchor.formats.protocol import Declaration
 
 #: Where it keeps a record of each lease, by the number of the link.
@@ -17,7 +17,7 @@ class Networkd:
     name = "systemd-networkd"
     unit = "systemd-networkd.service"
     busy: tuple[str, ...] = ("networkctl (reload|reconfigure|up|down)",)
-    charge = Questions()
+    charge = Questions(commands=(is_enabled(unit),))
     further = Questions(files=(f"{LEASES}*",))
 
     def governs(self, interface: str, seen: Seen) -> Governs:

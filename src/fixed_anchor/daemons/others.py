@@ -18,6 +18,7 @@ class Service(msgspec.Struct, frozen=True):
 
 #: dhcpcd(8) as a service takes every interface that its configuration does not deny it.
 DHCPCD = Service("dhcpcd.service", "a lease client for all interfaces", True)
+DHCPCD_ON_ONE = "/etc/systemd/system/*.wants/dhcpcd@*.service"
 DHCPCD_CONF = "/etc/dhcpcd.conf"
 
 SERVICES = (
@@ -81,6 +82,7 @@ def enabled_paths(service: Service) -> tuple[str, ...]:
 #: What has to be collected to tell.
 FILES = (
     *(path for service in SERVICES for path in enabled_paths(service)),
+    DHCPCD_ON_ONE,
     DHCPCD_CONF,
     CLOUD_HELPER,
     *HOOK_FOLDERS,

@@ -120,6 +120,11 @@ class HostWide(Protocol):
     load: tuple[Step, ...]
 
 
+def is_enabled(unit: str) -> tuple[str, ...]:
+    """The command that tells whether something starts a service at boot."""
+    return ("systemctl", "is-enabled", unit)
+
+
 def runs(unit: str, active: bool) -> str:
     """The sentence that says so."""
     return f"{unit} {'runs' if active else 'does not run'}"

@@ -192,6 +192,9 @@ def _edit_addresses(main: ShellFile, wanted: InterfaceConfig) -> None:
         matched = NUMBERED.fullmatch(assignment.name)
         if matched and matched[1] in ("IPADDR", "PREFIX", "NETMASK") and matched[2] not in suffixes:
             main.drop(assignment.name)
+        elif matched and matched[1] in ("BROADCAST", "NETWORK"):
+            # What was computed of the former address.
+            main.drop(assignment.name)
     for suffix, address in zip(suffixes, addresses, strict=True):
         main.set(f"IPADDR{suffix}", str(address.ip))
         if dotted:

@@ -29,7 +29,7 @@ ALL_NAMES = "~."
 #: The largest range of addresses that is read; a larger one is a mistake.
 _LARGEST_RANGE = 1024
 
-NUMBERED = re.compile(r"(IPADDR|PREFIX|NETMASK|GATEWAY|DNS)([0-9]*)")
+NUMBERED = re.compile(r"(IPADDR|PREFIX|NETMASK|GATEWAY|DNS|BROADCAST|NETWORK)([0-9]*)")
 _ARGUMENT_ROUTE = re.compile(r"\s*(\S+)\s+via\s+(\S+)(.*)")
 
 

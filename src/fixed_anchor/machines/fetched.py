@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from fnmatch import fnmatchcase
 
 from fixed_anchor.change.files import FileText
-from fixed_anchor.core.errors import NoAccess
+from fixed_anchor.core.errors import AnchorError, InputError, NoAccess
 from fixed_anchor.machines.readable import Ran, Readable, Wanted, not_asked
 
 
@@ -23,7 +23,7 @@ class Fetched:
         self.running = running
         #: What was wanted, and why its folder cannot be read, where that is so.
         self._patterns: dict[str, NoAccess | None] = {}
-        self._files: dict[str, FileText | NoAccess] = {}
+        self._files: dict[str, FileText | AnchorError] = {}
         self._links: dict[str, str | None] = {}
         self._ran: dict[tuple[str, ...], Ran] = {}
 
@@ -55,7 +55,7 @@ class Fetched:
         found = self._files.get(path)
         if found is None:
             self._raise_for_missing(path)
-        if isinstance(found, NoAccess):
+        if isinstance(found, AnchorError):
             raise found
         return found
 
@@ -94,7 +94,7 @@ def one_by_one(machine: Readable, wanted: Wanted) -> Fetched:
         for path in paths:
             try:
                 file = machine.read(path)
-            except NoAccess as error:
+            except (NoAccess, InputError) as error:
                 fetched._files[path] = error
                 continue
             if file is not None:

@@ -101,14 +101,12 @@ def sifted_files(readable: Readable, name: str) -> tuple[dict[str, FileText], tu
         for pattern in left:
             asked.add(pattern)
             for path in readable.glob(pattern):
-                file = readable.read(path)
-                if file is None:
-                    continue
                 try:
-                    form.check(file)
+                    file = readable.read(path)
+                    if file is not None:
+                        form.check(file)
+                        found[path] = file
                 except InputError as error:
                     broken.append(error)
-                else:
-                    found[path] = file
         left = [p for p in form.names_files(found) if p not in asked and readable.knows(p)]
     return found, tuple(broken)

@@ -47,6 +47,10 @@ def _services(machine: Readable, links: tuple[LinkFacts, ...]) -> Iterator[Aside
         else:
             text = f"{service.unit} is enabled: {service.what}"
             yield Aside(CONFIGURES if service.always else MAY_CONFIGURE, Place(enabled, 0), text)
+    for path in machine.glob(others.DHCPCD_ON_ONE):
+        unit = path.rpartition("/")[2]
+        name = unit.partition("@")[2].removesuffix(".service")
+        yield Aside(CONFIGURES, Place(path, 0), f"{unit} is enabled: a lease client of its own", name)
     if machine.read(others.CLOUD_HELPER) is not None:
         text = "a helper of cloud images writes stanzas for interfaces as they appear"
         yield Aside(MAY_CONFIGURE, Place(others.CLOUD_HELPER, 0), text)
@@ -188,9 +192,14 @@ def _name_in_links(files: list[IniText], link: LinkFacts) -> Aside | None:
         if original != ["*"] or not link_fits(rules, link):
             continue
         names = [e for block in text.named("Link") for e in block.all("Name")]
-        if names and not any(b.get("NamePolicy") for b in text.named("Link")):
-            name = names[-1]
-            return Aside(RENAMED, Place(text.path, name.line), f"Name={name.value}", link.name, of=name.value)
+        policies = [e for block in text.named("Link") for e in block.all("NamePolicy") if e.value]
+        if policies and policies[-1].value.split()[0] == "mac" and link.mac is not None:
+            name = "enx" + (link.permanent_mac or link.mac).replace(":", "")
+            said = f"NamePolicy={policies[-1].value}"
+            return Aside(RENAMED, Place(text.path, policies[-1].line), said, link.name, of=name)
+        if names and not policies:
+            entry = names[-1]
+            return Aside(RENAMED, Place(text.path, entry.line), f"Name={entry.value}", link.name, of=entry.value)
         return None
     return None
 

@@ -8,7 +8,7 @@ import msgspec
 
 from fixed_anchor.core.config import LinkFacts
 from fixed_anchor.daemons import DAEMONS, units
-from fixed_anchor.daemons.protocol import Governs, Questions, Seen
+from fixed_anchor.daemons.protocol import Governs, Questions, Seen, is_enabled
 from fixed_anchor.formats import FORMATS
 from fixed_anchor.formats.protocol import Declaration
 from fixed_anchor.machines.readable import Readable
@@ -40,6 +40,11 @@ class Services(msgspec.Struct, frozen=True):
     def governs(self, daemon: str, interface: str) -> Governs:
         """Whether ``daemon`` runs ``interface``, and what says so."""
         return DAEMONS[daemon].governs(interface, self.seen.get(daemon, Seen(False)))
+
+    def is_disabled(self, daemon: str) -> bool:
+        """Whether ``daemon`` runs now, and nothing starts it at boot; false where that is not known."""
+        seen, unit = self.seen.get(daemon, Seen(False)), DAEMONS[daemon].unit
+        return seen.active and seen.outputs.get(is_enabled(unit), "").strip() == "disabled"
 
     def profile(self, interface: str) -> tuple[str, ...]:
         """Name and UUID of the profile in force on ``interface``, where its daemon has several."""

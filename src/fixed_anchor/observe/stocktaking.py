@@ -8,7 +8,7 @@ import msgspec
 
 from fixed_anchor.change.files import FileText
 from fixed_anchor.core.addresses import IPInterface, parse_address
-from fixed_anchor.core.aside import Aside, Unreadable
+from fixed_anchor.core.aside import NOT_AT_BOOT, Aside, Unreadable
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
 from fixed_anchor.core.errors import AnchorError
 from fixed_anchor.core.survey import HostSurvey, Lease, OpenFile, Rival, SurveyedInterface
@@ -64,6 +64,9 @@ def _survey(machine: Readable) -> HostSurvey:
         interfaces = [_running(machine, link, charges[link.facts.name], all_routes, writer) for link in found]
     interfaces = [_with_declaration(machine, i, charges[i.name], clients.get(i.name)) for i in interfaces]
     for interface in interfaces:
+        if running is not None and _not_started(running, interface):
+            unit = DAEMONS[interface.daemon or ""].unit
+            beside.append(Aside(NOT_AT_BOOT, Place(unit, 0), f"{unit} runs, and is not enabled", interface.name))
         for path in dict.fromkeys(place.file for place in interface.declared_in):
             beside += others.rewritten(machine, path, interface.name)
     rules = kernel.rules_by_hand(machine) if machine.running else ()
@@ -103,7 +106,8 @@ def _of_format(
 
 def _unreadable(stack: str, error: AnchorError, interface: str = "") -> Unreadable:
     place = Place(error.file or "", error.line or 0)
-    return Unreadable(place, error.what, stack, interface, not interface and FORMATS[stack].all_or_nothing)
+    stops = not interface and FORMATS[stack].all_or_nothing
+    return Unreadable(place, error.what, stack, interface, stops, error.column or 0)
 
 
 def _with_declaration(
@@ -123,6 +127,11 @@ def _with_declaration(
         client=client,
         daemon=declaration.daemon,
     )
+
+
+def _not_started(running: Services, interface: SurveyedInterface) -> bool:
+    """Whether nothing starts the daemon of an interface at boot. What netplan's generator makes, it also starts."""
+    return interface.daemon is not None and interface.stack != "netplan" and running.is_disabled(interface.daemon)
 
 
 def _open_files(files: Mapping[str, Mapping[str, FileText]]) -> Iterator[OpenFile]:

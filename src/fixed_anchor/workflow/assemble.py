@@ -101,7 +101,10 @@ def stack_of(survey: HostSurvey, found: SurveyedInterface) -> str:
         for broken in survey.unreadable:
             if broken.interface in ("", found.name):
                 # It may well be what declares it.
-                raise InputError(broken.what, file=broken.place.file or None, line=broken.place.line or None)
+                place = broken.place
+                raise InputError(
+                    broken.what, file=place.file or None, line=place.line or None, column=broken.column or None
+                )
         raise NotSupported(
             f"no supported network stack declares {found.name} on {survey.host}",
             remedy="supported are: " + ", ".join(FORMATS),

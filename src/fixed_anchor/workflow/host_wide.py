@@ -14,8 +14,10 @@ from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
 from fixed_anchor.core.verification import Beside
 from fixed_anchor.core.wanted import wanted_config
 from fixed_anchor.daemons import DAEMONS
-from fixed_anchor.daemons.protocol import IN_FILES, IN_RESOLV_CONF
+from fixed_anchor.daemons.protocol import IN_DROP_IN, IN_FILES, IN_RESOLV_CONF
 from fixed_anchor.formats.resolv_conf import MAXNS
+
+_EVERY_FILE = "every file"
 
 
 def place_of(survey: HostSurvey, found: SurveyedInterface | None) -> str:
@@ -35,10 +37,10 @@ def host_configs(plan: Plan, host: HostPlan, survey: HostSurvey | None) -> dict[
     wanted = {i.name: wanted_config(plan, i) for i in touched}
     if survey is None:
         return wanted
-    for place in dict.fromkeys(place_of(survey, survey.interface(name)) for name in wanted):
+    for place in dict.fromkeys(_shared_place(survey, name) for name in wanted):
         if place == IN_FILES:
             continue
-        here = [c for c in in_order(wanted.values()) if place_of(survey, survey.interface(c.interface)) == place]
+        here = [c for c in in_order(wanted.values()) if _shared_place(survey, c.interface) == place]
         fixed = [c for c in here if "fixed" in (c.ipv4, c.ipv6) and c.resolvers is not None]
         resolvers = tuple(dict.fromkeys(r for c in fixed for r in c.resolvers or ()))
         search = tuple(dict.fromkeys(d for c in fixed for d in c.search or ()))
@@ -51,10 +53,23 @@ def host_configs(plan: Plan, host: HostPlan, survey: HostSurvey | None) -> dict[
                     )
             resolvers = tuple(dict.fromkeys((*resolvers, *_of_others(survey, wanted))))[:MAXNS] if fixed else ()
         for config in here:
-            # A lease client writes its own: what it leaves there is not a matter of the plan.
-            said = (resolvers, search) if config in fixed else (None, None)
-            wanted[config.interface] = msgspec.structs.replace(config, resolvers=said[0], search=said[1])
+            if config in fixed:
+                wanted[config.interface] = msgspec.structs.replace(config, resolvers=resolvers, search=search)
+            elif place == IN_RESOLV_CONF or (place == IN_DROP_IN and fixed):
+                # A lease client writes its own: what it leaves there is not a matter of the plan.
+                wanted[config.interface] = msgspec.structs.replace(config, resolvers=None, search=None)
     return wanted
+
+
+def _shared_place(survey: HostSurvey, name: str) -> str:
+    """Where the host's resolvers go, for an interface of it.
+
+    The network scripts write those of each interface over the ones before: every file then has them all.
+    """
+    found = survey.interface(name)
+    if found is not None and found.daemon == "network-scripts":
+        return _EVERY_FILE
+    return place_of(survey, found)
 
 
 def in_order(configs: Iterable[InterfaceConfig]) -> list[InterfaceConfig]:

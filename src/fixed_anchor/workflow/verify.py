@@ -83,7 +83,8 @@ def verify_interface(
         checks += state_checks(host, wanted, found, f"kernel of {machine.name}", beside(survey, every, name))
     else:
         checks.append(_skipped("kernel-state", host, wanted.interface, "only files are here, nothing runs"))
-    checks.append(files_check(host, wanted, found, machine.name))
+    broken = next((b for b in survey.unreadable if b.concerns(name, found.stack)), None)
+    checks.append(files_check(host, wanted, found, machine.name, broken))
     if survey.running:
         checks += _sole_owner_checks(host, wanted, survey, vantage)
         checks += _gateway_checks(host, wanted, found, vantage)

@@ -88,7 +88,7 @@ def aside_finding(host: str, aside: Aside, interface: str | None = None) -> Find
 
 def unreadable_finding(host: str, broken: Unreadable, interface: str | None = None) -> Finding:
     """The finding that a broken file is: one that stops its reader speaks against every change that it loads."""
-    where = str(broken.place) if broken.place.file else f"files of {broken.stack}"
+    where = broken.where
     if broken.stops:
         return finding(
             "stops-at-unreadable",

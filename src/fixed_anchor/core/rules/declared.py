@@ -92,7 +92,7 @@ def _ports(host: str, survey: HostSurvey, foreseen: Foreseen) -> Iterator[Findin
 def _unreadable(host: str, survey: HostSurvey, names: tuple[str, ...]) -> Iterator[Finding]:
     stacks = {name: found.stack for name in names if (found := survey.interface(name)) is not None}
     for broken in survey.unreadable:
-        hit = next((n for n, stack in stacks.items() if broken.stops and stack in (broken.stack, None)), None)
+        hit = next((n for n, stack in stacks.items() if broken.stops and broken.concerns(n, stack)), None)
         if hit is not None or not broken.stops:
             yield unreadable_finding(host, broken, hit)
 
