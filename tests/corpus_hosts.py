@@ -13,7 +13,6 @@
     told       the codes of all findings about the declared state that must be told, and no others
     refused    a regular expression: the draft is refused with such a message
     has, gone  lines that the drafted files must have, or must not have, by path
-    onwards    `no` where the further plans (another address, and back to DHCP) are not for this host
 """
 
 from __future__ import annotations
@@ -78,7 +77,7 @@ class Case(msgspec.Struct, frozen=True):
 
     def later_plans(self) -> list[dict[str, dict[str, Any]]]:
         """What the host is then planned for: other fixed addresses, and back to DHCP."""
-        if self.spec.get("onwards", True) is False or "refused" in self.spec:
+        if "refused" in self.spec:
             return []
         kept = {n: {k: v for k, v in p.items() if k in ("segment", "gateway")} for n, p in self.plan.items()}
         moved = {

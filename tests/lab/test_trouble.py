@@ -192,7 +192,7 @@ def test_a_broken_file_of_another_link(make_host: MakeHost) -> None:
     """networkd passes it over, and so does the tool."""
     stale = "/etc/systemd/network/90-old.network"
     host = make_host({"/etc/systemd/network/20-quay.network": NETWORK, stale: "[Match\nName=eth9\n"})
-    assert ("file-unreadable", f"{stale}:1") in findings(host)
+    assert ("file-unreadable", f"{stale}:1:1") in findings(host)
     plan(host, f"hold: {ANOTHER}")
     cutover(host)
     is_static(host, ANOTHER)

@@ -24,6 +24,8 @@ _MANAGED = re.compile(
     re.IGNORECASE,
 )
 _HEAD = 15
+#: Programs that act on addresses, routes and packets; what else names an address is no matter of interfaces.
+_OF_NETWORK = re.compile(r"\b(ip|ip6?tables|nft|route|ifconfig|arping|arp|tc|ethtool|nmcli|resolvectl)\b")
 
 
 def found_on(machine: Readable, links: tuple[LinkFacts, ...]) -> Iterator[Aside]:
@@ -137,7 +139,7 @@ def _hooks(machine: Readable) -> Iterator[Aside]:
                 if text.startswith("#") or (path.endswith(".service") and not text.startswith("Exec")):
                     continue
                 text = text.partition("=")[2].lstrip("-@+!") if path.endswith(".service") else text
-                named = addresses_in(text)
+                named = addresses_in(text) if _OF_NETWORK.search(text) else ()
                 if named:
                     yield Aside(NAMES, Place(path, number), text, addresses=named)
                 if not adds and adds_something(text):

@@ -8,7 +8,7 @@ import msgspec
 
 from fixed_anchor.change.files import FileEdit, Files, apply_edits
 from fixed_anchor.core.addresses import IPAddress
-from fixed_anchor.core.aside import RENAMED, Aside
+from fixed_anchor.core.aside import NAMES, PORT, RENAMED, Aside
 from fixed_anchor.core.config import InterfaceConfig
 from fixed_anchor.core.errors import AnchorError
 from fixed_anchor.core.foreseen import Declared, Foreseen, Refusal
@@ -41,7 +41,8 @@ def foresee(plan: Plan, host: HostPlan, machine: Machine, survey: HostSurvey) ->
         files = apply_edits(format_files(machine, name), edits)
         for interface in survey.interfaces:
             found, said = _read(form, files, interface)
-            asides += said
+            # Files of a stack that has let go of an interface may still make it a port, or name an address.
+            asides += said if interface.stack == name else [a for a in said if a.kind in (PORT, NAMES)]
             if found is not None and interface.stack == name:
                 kind = interface.link.kind
                 declared[interface.name] = Declared(found.config, found.daemon, found.places[0], kind)
