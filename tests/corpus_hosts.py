@@ -4,7 +4,8 @@
 
     about      what it stands for, in a line
     runs       the daemons that run; that of the stack unless said
-    links      the links of the host (eth0 alone unless said): mac, driver, path, kind, master, holds, leased, profile
+    links      the links of the host (eth0 alone unless said): mac, driver, path, kind, master, holds, leased,
+               profile, altnames
     resolv     who writes /etc/resolv.conf: nobody, systemd-resolved, resolvconf (a link there is made)
     disabled   units that nothing starts at boot
     processes  command lines of lease clients that run
@@ -129,6 +130,8 @@ def _collection(case: Case, files: Files) -> str:
             "ifname": name, "ifindex": number, "link_type": "ether", "operstate": "UP", "addr_info": infos,
             "address": said.get("mac", MACS.get(name, f"00:00:5e:00:53:{number + 0x40:02x}")),
         }  # fmt: skip
+        if "altnames" in said:
+            link["altnames"] = said["altnames"]
         if "kind" in said:
             link["linkinfo"] = {"info_kind": said["kind"]}
         if "master" in said:

@@ -111,6 +111,8 @@ def test_every_shipped_example(image_copy: Path, capsys: pytest.CaptureFixture[s
             print(f"\n{stack}: {whole} examples round-tripped, {refused} refused", end="")
         print("".join(f"\n  {reason}" for reason in reasons))
     assert counts["netplan"][0] + counts["netplan"][1] == len(_netplan_examples()) >= 20
-    assert counts["NetworkManager"][0] >= 20
+    assert counts["NetworkManager"][0] >= 18
+    # Ports take no addresses; what else is refused can be counted on one hand.
+    assert len([reason for reason in reasons if "is a port of" not in reason]) <= 3, reasons
     assert counts["networkd"][0] >= 20
     assert counts["ifupdown"][0] >= 3

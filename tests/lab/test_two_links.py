@@ -117,10 +117,16 @@ def is_leased(host: LabHost) -> None:
     assert verified.returncode == 0, verified.stdout + verified.stderr
 
 
-@pytest.mark.parametrize(("stack", "name"), EVERY)
-def test_there_and_back(stack: str, name: str, make_host: MakeHost, labs: Labs, request: pytest.FixtureRequest) -> None:
-    if (stack, name) not in COVER and not request.config.getoption("--whole-matrix"):
-        pytest.skip("part of the whole matrix")
+def pytest_generate_tests(metafunc: pytest.Metafunc) -> None:
+    """All of them with ``--whole-matrix``, or a covering selection."""
+    whole = metafunc.config.getoption("--whole-matrix")
+    if "name" in metafunc.fixturenames:
+        metafunc.parametrize(("stack", "name"), EVERY if whole else COVER)
+    elif "stack" in metafunc.fixturenames:
+        metafunc.parametrize("stack", list(BRIDGES) if whole else ["ifupdown", "networkd"])
+
+
+def test_there_and_back(stack: str, name: str, make_host: MakeHost, labs: Labs) -> None:
     host = make_host(*STACKS[stack], links=2)
     wait_for("a lease on eth1", lambda: " dynamic " in host.addresses(link="eth1"), 40)
     before = host.etc_digest()
@@ -195,10 +201,7 @@ def bridge_leased(host: LabHost) -> bool:
     return " dynamic " in host("ip", "-o", "-4", "address", "show", "dev", "br0", check=False).stdout
 
 
-@pytest.mark.parametrize("stack", BRIDGES)
-def test_a_bridge_with_a_guest(stack: str, make_host: MakeHost, request: pytest.FixtureRequest) -> None:
-    if stack not in ("ifupdown", "networkd") and not request.config.getoption("--whole-matrix"):
-        pytest.skip("part of the whole matrix")
+def test_a_bridge_with_a_guest(stack: str, make_host: MakeHost) -> None:
     host = make_host(*BRIDGES[stack], lease=False)
     wait_for("a lease on the bridge", lambda: bridge_leased(host), 60)
     with_guest(host)

@@ -143,7 +143,8 @@ class LinkFacts(msgspec.Struct, frozen=True):
     ``in_kernel`` are the addresses of the kernel (link-local ones left out), ``leased`` those of them
     that come from a lease, ``client`` the program that a lease client of its own process runs.
     ``master`` is the bridge, bond or team of which it is a port. ``profile`` names the profile in force
-    where a daemon has several, by its name and its UUID.
+    where a daemon has several, by its name and its UUID. ``alternative_names`` are further ones of the
+    kernel's, ip-link(8).
     """
 
     name: str
@@ -157,6 +158,7 @@ class LinkFacts(msgspec.Struct, frozen=True):
     leased: tuple[IPInterface, ...] = ()
     client: str | None = None
     master: str | None = None
+    alternative_names: tuple[str, ...] = ()
     profile: tuple[str, ...] = ()
 
     @property

@@ -17,6 +17,7 @@ from fixed_anchor.formats.ifcfg_read import (
     host_file,
     interface_files,
     is_assigned,
+    is_unbound,
     kept_from_default,
     main_of,
     mains,
@@ -30,7 +31,7 @@ from fixed_anchor.formats.shell_text import ShellFile
 #: What an edit may change, beside the numbered ones.
 _EDITED = frozenset(
     {
-        "BOOTPROTO", "METRIC", "DOMAIN", "MTU", "DEFROUTE", "PEERDNS", "IPV6_DEFROUTE",
+        "DEVICE", "BOOTPROTO", "METRIC", "DOMAIN", "MTU", "DEFROUTE", "PEERDNS", "IPV6_DEFROUTE",
         "IPV6INIT", "IPV6_AUTOCONF", "DHCPV6C", "IPV6ADDR", "IPV6ADDR_SECONDARIES", "IPV6_DEFAULTGW",
     }
 )  # fmt: skip
@@ -83,8 +84,9 @@ class Ifcfg:
     def named(self, files: Files) -> tuple[str, ...]:
         names: dict[str, None] = {}
         for path in mains(files):
-            name = ShellFile(files[path]).get("DEVICE") or path.rpartition("ifcfg-")[2]
-            if name != "lo":
+            file = ShellFile(files[path])
+            name = file.get("DEVICE") or path.rpartition("ifcfg-")[2]
+            if name != "lo" and not is_unbound(file):
                 names[name] = None
         return tuple(names)
 
@@ -99,6 +101,9 @@ class Ifcfg:
         main, link = ShellFile(files[declared.file]), declared.link
         _refuse_unsupported(wanted)
         _edit_main(main, wanted, todo)
+        if is_unbound(main):
+            # On another link the fixed addresses would be wrong.
+            main.set("DEVICE", link.name)
         texts: dict[str, str | None] = {main.file.path: main.result()}
         if "hold" in todo and wanted.touches(4):
             # The files hold nothing but additional addresses of the family: they go.

@@ -45,15 +45,24 @@ def interface_files(files: Files) -> list[str]:
 
 
 def main_of(files: Files, link: LinkFacts) -> ShellFile | None:
-    """The file of ``link``: by ``DEVICE``, by ``HWADDR`` where it names none, else by the file's own name."""
-    for path in mains(files):
-        file = ShellFile(files[path])
-        device = file.get("DEVICE") or ("" if file.get("HWADDR") else path.rpartition("ifcfg-")[2])
+    """The file of ``link``: by ``DEVICE``, by ``HWADDR`` where it names none, else by the file's own name.
+
+    One that names neither is for NetworkManager a connection of any Ethernet link.
+    """
+    every = [ShellFile(files[path]) for path in mains(files)]
+    for file in every:
+        device = file.get("DEVICE") or ("" if file.get("HWADDR") else file.file.path.rpartition("ifcfg-")[2])
         mac = file.get("HWADDR").lower()
         by_mac = not device and mac in (link.permanent_mac, link.mac) and not link.has_mac_of_another
         if device == link.name or by_mac:
             return file
-    return None
+    return next((file for file in every if link.kind == "ethernet" and is_unbound(file)), None)
+
+
+def is_unbound(file: ShellFile) -> bool:
+    """Whether a file is a connection of NetworkManager's that is bound to no link."""
+    bound = file.get("DEVICE") or file.get("HWADDR")
+    return not bound and bool(file.get("UUID")) and file.get("TYPE") == "Ethernet" and file.yes("NM_CONTROLLED", True)
 
 
 def aliases_of(files: Files, main: ShellFile, link: LinkFacts) -> list[str]:

@@ -83,6 +83,11 @@ class Interfaces:
             if wanted.touches(version) and (theirs or wanted.method(version) != "ra"):
                 anchor = theirs or [s for s in mine if s.family]
                 _edit_family(edits, stanzas, theirs, anchor[-1], name, version, now, wanted)
+                for stanza in mine if now.of_family(version) != wanted.of_family(version) else ():
+                    # A hook may stand in a stanza of the other family.
+                    for line in stanza.options if stanza not in theirs else ():
+                        if _says_otherwise(line, name, version):
+                            _drop(edits[stanza.path], line)
         _drop_aliases(edits, stanzas, mine)
         first = next((s for s in mine if s.family), mine[0])
         if {"resolvers", "search"} & set(todo):

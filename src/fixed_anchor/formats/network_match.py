@@ -123,7 +123,7 @@ def _fits(key: str, words: list[str], link: LinkFacts) -> bool:
         kind = "ether" if link.kind == "ethernet" else "wlan" if link.kind == "wireless" else link.kind
         return _glob(words, kind) or (kind != link.kind and _glob(words, link.kind))
     if key == "Name":
-        return _glob(words, link.name)
+        return _any_name(words, link)
     if key == "Driver":
         return link.driver is not None and _glob(words, link.driver)
     if key == "Path":
@@ -132,6 +132,13 @@ def _fits(key: str, words: list[str], link: LinkFacts) -> bool:
         return _glob(words, link.kind)
     # What is left is about radio networks.
     return False
+
+
+def _any_name(words: list[str], link: LinkFacts) -> bool:
+    """systemd.network(5), ``Name``: any of the link's names may fit, and none may be excluded."""
+    names = (link.name, *link.alternative_names)
+    excluded = [w for w in words if w.startswith("!")]
+    return any(_glob(words, name) for name in names) and all(_glob(excluded, name) for name in names)
 
 
 def _glob(words: list[str], name: str) -> bool:
@@ -145,9 +152,9 @@ def _glob(words: list[str], name: str) -> bool:
 def is_shared(parts: list[IniText]) -> bool:
     """Whether a file may be for further interfaces too: it names neither one MAC nor one name."""
     rules = match_rules(parts)
-    macs = rules.get("MACAddress", []) + rules.get("PermanentMACAddress", [])
-    names = rules.get("Name", [])
-    return len(macs) != 1 and not (len(names) == 1 and not any(c in names[0] for c in "*?[!"))
+    macs = set(rules.get("MACAddress", []) + rules.get("PermanentMACAddress", []))
+    names = set(rules.get("Name", []))
+    return len(macs) != 1 and not (len(names) == 1 and not any(c in name for name in names for c in "*?[!"))
 
 
 def own_file(files: Files, parts: list[IniText], link: LinkFacts) -> IniText:

@@ -128,8 +128,8 @@ def _other_links(
     others = {other.name: other for other in links}
     for named in (*form.named(files), *form.named(after)):
         others.setdefault(named, LinkFacts(named))
-    # The link itself, under the name that it has now and the one that it will have.
-    for own in (link.name, *(a.of for a in form.asides(files, (link,)) if a.kind == RENAMED)):
+    # The link itself, under the names that it has now and the one that it will have.
+    for own in (link.name, *link.alternative_names, *(a.of for a in form.asides(files, (link,)) if a.kind == RENAMED)):
         others.pop(own, None)
     return list(others.values())
 

@@ -72,6 +72,7 @@ def links(machine: Readable) -> tuple[KernelLink, ...]:
             vlan=details.get("info_data", {}).get("id") if kind == "vlan" else None,
             in_kernel=tuple(a.address for a in addresses if a.origin != "link-local"),
             leased=tuple(a.address for a in addresses if a.origin == "dhcp"),
+            alternative_names=tuple(link.get("altnames", ())),
             # A member of a VRF has addresses of its own.
             master=None if link.get("linkinfo", {}).get("info_slave_kind") == "vrf" else link.get("master"),
         )
