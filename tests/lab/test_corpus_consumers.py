@@ -244,6 +244,9 @@ def test_networkd_takes_it(make_host: MakeHost, tmp_path: Path, request: pytest.
                 host.write(path, file.text, 0o644)
         for path in case.spec.get("masks", ()):
             host("ln", "-sf", "/dev/null", path)
+        for name, said in case.spec.get("links", {}).items():
+            for other in said.get("altnames", ()):
+                host("ip", "link", "property", "add", "dev", name, "altname", other, check=False)
         host("networkctl", "reload")
         for name, config in wanted.items():
             wait_for(f"{case.name}: {name} as wanted", lambda n=name, c=config: holds(host, n, c), 30)  # type: ignore[misc]

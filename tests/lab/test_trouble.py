@@ -171,21 +171,17 @@ def on_another_profile(make_host: MakeHost) -> LabHost:
 
 
 def test_a_profile_in_force_that_is_not_the_files(make_host: MakeHost) -> None:
-    """A `reapply` would load what is edited into the wrong one."""
-    host = on_another_profile(make_host)
-    cutover(host)
-    assert QUAY_UUID in host("nmcli", "-g", "UUID", "connection", "show", "--active").stdout
-    is_static(host, ANOTHER)
-    reboot(host, ANOTHER)
-    is_static(host, ANOTHER)
-
-
-def test_a_profile_in_force_comes_back(make_host: MakeHost) -> None:
+    """A `reapply` would load what is edited into the wrong one; unconfirmed, the right one comes back."""
     host = on_another_profile(make_host)
     unconfirmed = host.tool("cutover", "plan.yaml", "--confirm-within", "10")
     assert unconfirmed.returncode == 3, unconfirmed.stdout + unconfirmed.stderr
     wait_for("the lease", host.leased, 30)
     assert "Wired" in host("nmcli", "-g", "NAME", "connection", "show", "--active").stdout
+    cutover(host)
+    assert QUAY_UUID in host("nmcli", "-g", "UUID", "connection", "show", "--active").stdout
+    is_static(host, ANOTHER)
+    reboot(host, ANOTHER)
+    is_static(host, ANOTHER)
 
 
 def test_a_broken_file_of_another_link(make_host: MakeHost) -> None:

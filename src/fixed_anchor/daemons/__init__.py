@@ -8,7 +8,7 @@ from fixed_anchor.change.files import Files
 from fixed_anchor.change.steps import Steps
 from fixed_anchor.core.config import LinkFacts
 from fixed_anchor.core.errors import NotSupported
-from fixed_anchor.daemons import netplan, others
+from fixed_anchor.daemons import netplan
 from fixed_anchor.daemons.hostname import Hostname
 from fixed_anchor.daemons.ifupdown import Ifupdown
 from fixed_anchor.daemons.network_manager import NetworkManager
@@ -94,6 +94,6 @@ def all_questions() -> dict[str, Questions]:
 
 
 def all_files() -> tuple[str, ...]:
-    """Paths and patterns of all files that formats and daemons need, and what tells of other software."""
+    """Paths and patterns of all files that formats and daemons need."""
     patterns = [p for form in FORMATS.values() for p in form.patterns]
-    return tuple(dict.fromkeys([*patterns, *(f for q in all_questions().values() for f in q.files), *others.FILES]))
+    return tuple(dict.fromkeys([*patterns, *(f for q in all_questions().values() for f in q.files)]))

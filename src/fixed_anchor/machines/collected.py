@@ -11,7 +11,7 @@ from fixed_anchor.change.files import FileText, decode
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.errors import AnchorError, InputError, NotSupported
 from fixed_anchor.core.survey import SurveyedInterface
-from fixed_anchor.daemons import all_files, all_questions, busy_patterns, ifupdown, is_active
+from fixed_anchor.daemons import all_files, all_questions, busy_patterns, ifupdown, is_active, others
 from fixed_anchor.daemons.protocol import INTERFACE
 from fixed_anchor.machines.fetched import Fetched, folders_in, matches, one_by_one
 from fixed_anchor.machines.readable import Ran, Wanted, not_asked
@@ -33,7 +33,7 @@ def collector_source() -> str:
         "# @COMMANDS@": "\n".join(once),
         "# @FOR_INTERFACE@": "\n    ".join(each),
         "@PROCESSES@": "|".join((*ifupdown.LEASE_CLIENTS, *busy_patterns())),
-        '"@FILES@"': " \\\n    ".join(map(_plain, all_files())),
+        '"@FILES@"': " \\\n    ".join(map(_plain, (*all_files(), *others.FILES))),
     }
     for mark, words in fill.items():
         assert mark in text, mark

@@ -80,7 +80,7 @@ class DiskFiles:
 
     def _is_mask(self, path: str) -> bool:
         """Whether ``path`` is a link to /dev/null: to systemd an empty file, which hides others of its name."""
-        return self.link_target(path) == "/dev/null"
+        return "/systemd/" in path and self.link_target(path) == "/dev/null"
 
     def _names(self, path: str) -> list[str]:
         try:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from fixed_anchor.change.files import FileText
 from fixed_anchor.core.errors import InputError
-from fixed_anchor.daemons import all_files, all_questions, ifupdown, is_active, units
+from fixed_anchor.daemons import all_files, all_questions, ifupdown, is_active, others, units
 from fixed_anchor.formats import FORMATS
 from fixed_anchor.machines.fetched import Fetched
 from fixed_anchor.machines.protocol import Machine
@@ -44,10 +44,10 @@ def fetch_kernel(machine: Machine) -> Fetched:
     return _with_links(machine, machine.fetch(_of_kernel()))
 
 
-def fetch_for_survey(machine: Machine) -> Fetched:
-    """Everything that a survey needs."""
+def fetch_for_survey(machine: Machine, beside: bool = True) -> Fetched:
+    """Everything that a survey needs; without ``beside`` nothing of what configures interfaces beside the stacks."""
     first = _of_kernel()
-    files = (*first.files, *all_files(), *provisioning.FILES)
+    files = (*first.files, *all_files(), *provisioning.FILES, *(others.FILES if beside else ()))
     fetched = _with_links(machine, machine.fetch(Wanted(files, first.links, commands=first.commands)))
     return _with_named_files(machine, fetched)
 

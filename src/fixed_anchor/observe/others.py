@@ -10,7 +10,7 @@ from fixed_anchor.change.files import FileText
 from fixed_anchor.core.addresses import addresses_in
 from fixed_anchor.core.aside import CONFIGURES, MAY_CONFIGURE, NAMES, RENAMED, REWRITTEN, Aside
 from fixed_anchor.core.config import LinkFacts, Place
-from fixed_anchor.core.errors import InputError
+from fixed_anchor.core.errors import InputError, NoAccess
 from fixed_anchor.daemons import others
 from fixed_anchor.formats.ini_text import IniText
 from fixed_anchor.formats.interfaces_hooks import adds_something
@@ -28,18 +28,43 @@ _HEAD = 15
 _OF_NETWORK = re.compile(r"\b(ip|ip6?tables|nft|route|ifconfig|arping|arp|tc|ethtool|nmcli|resolvectl)\b")
 
 
+class _Permitted:
+    """The files of a host that may be read; what may not is kept, and told at the end."""
+
+    def __init__(self, machine: Readable) -> None:
+        self._machine = machine
+        self.denied: dict[str, None] = {}
+
+    def read(self, path: str) -> FileText | None:
+        try:
+            return self._machine.read(path)
+        except NoAccess:
+            self.denied[path] = None
+            return None
+
+    def glob(self, pattern: str) -> list[str]:
+        try:
+            return self._machine.glob(pattern)
+        except NoAccess:
+            self.denied[pattern] = None
+            return []
+
+
 def found_on(machine: Readable, links: tuple[LinkFacts, ...]) -> Iterator[Aside]:
     """All of it that concerns ``links``, and what concerns the whole host."""
-    yield from _services(machine, links)
-    yield from _initrd(machine, links)
-    yield from _hooks(machine)
-    yield from _renamed(machine, links)
+    files = _Permitted(machine)
+    yield from _services(files, links)
+    yield from _initrd(files, links)
+    yield from _hooks(files)
+    yield from _renamed(files, links)
+    for path in files.denied:
+        yield Aside(MAY_CONFIGURE, Place(path, 0), f"{path} was not looked at: there is no permission to read it")
 
 
 # --- services ---------------------------------------------------------------------------
 
 
-def _services(machine: Readable, links: tuple[LinkFacts, ...]) -> Iterator[Aside]:
+def _services(machine: _Permitted, links: tuple[LinkFacts, ...]) -> Iterator[Aside]:
     for service in others.SERVICES:
         enabled = next((p for pattern in others.enabled_paths(service) for p in machine.glob(pattern)), None)
         if enabled is None:
@@ -58,7 +83,7 @@ def _services(machine: Readable, links: tuple[LinkFacts, ...]) -> Iterator[Aside
         yield Aside(MAY_CONFIGURE, Place(others.CLOUD_HELPER, 0), text)
 
 
-def _dhcpcd(machine: Readable, links: tuple[LinkFacts, ...], enabled: str) -> Iterator[Aside]:
+def _dhcpcd(machine: _Permitted, links: tuple[LinkFacts, ...], enabled: str) -> Iterator[Aside]:
     """dhcpcd.conf(5): a section for each interface; ``denyinterfaces`` and ``allowinterfaces`` say which it takes."""
     file = machine.read(others.DHCPCD_CONF)
     sections: dict[str, tuple[int, list[str]]] = {"": (0, [])}
@@ -87,7 +112,7 @@ def _dhcpcd(machine: Readable, links: tuple[LinkFacts, ...], enabled: str) -> It
 # --- before the stacks ------------------------------------------------------------------
 
 
-def _initrd(machine: Readable, links: tuple[LinkFacts, ...]) -> Iterator[Aside]:
+def _initrd(machine: _Permitted, links: tuple[LinkFacts, ...]) -> Iterator[Aside]:
     for path in machine.glob(others.INITRD):
         file = machine.read(path)
         said = dict(re.findall(r"^([A-Z0-9]+)='?([^'\n]*)'?$", file.text if file else "", re.MULTILINE))
@@ -115,7 +140,7 @@ def _device(value: str, links: tuple[LinkFacts, ...]) -> str:
     return next((part for part in value.split(":") if part in {link.name for link in links}), "")
 
 
-def _command_lines(machine: Readable, path: str) -> list[tuple[int, str]]:
+def _command_lines(machine: _Permitted, path: str) -> list[tuple[int, str]]:
     """The lines of a file that are, or make, a command line of the kernel, with their numbers."""
     file = machine.read(path)
     lines = enumerate(file.text.splitlines() if file is not None else (), 1)
@@ -126,7 +151,7 @@ def _words(file: FileText | None) -> list[str]:
     return file.text.split() if file is not None else []
 
 
-def _hooks(machine: Readable) -> Iterator[Aside]:
+def _hooks(machine: _Permitted) -> Iterator[Aside]:
     """Scripts that run when an interface comes up, and add addresses or routes, or name an address."""
     for pattern in others.HOOK_FOLDERS:
         for path in machine.glob(pattern) if "*" in pattern else [pattern]:
@@ -150,7 +175,7 @@ def _hooks(machine: Readable) -> Iterator[Aside]:
 # --- names ------------------------------------------------------------------------------
 
 
-def _renamed(machine: Readable, links: tuple[LinkFacts, ...]) -> Iterator[Aside]:
+def _renamed(machine: _Permitted, links: tuple[LinkFacts, ...]) -> Iterator[Aside]:
     """The names that .link files, udev's rules and the kernel's command line will give to ``links``."""
     physical = [link for link in links if link.kind in ("ethernet", "wireless")]
     files = _link_files(machine)
@@ -170,7 +195,7 @@ def _renamed(machine: Readable, links: tuple[LinkFacts, ...]) -> Iterator[Aside]
                 yield Aside(RENAMED, Place(path, then[0] if then else kept[0][0]), text, link.name)
 
 
-def _link_files(machine: Readable) -> list[IniText]:
+def _link_files(machine: _Permitted) -> list[IniText]:
     """The .link files in the order in which they are tried, systemd.link(5)."""
     by_name: dict[str, str] = {}
     for folder in others.LINK_FOLDERS:
@@ -206,7 +231,7 @@ def _name_in_links(files: list[IniText], link: LinkFacts) -> Aside | None:
     return None
 
 
-def _name_in_rules(machine: Readable, link: LinkFacts) -> Aside | None:
+def _name_in_rules(machine: _Permitted, link: LinkFacts) -> Aside | None:
     mac = link.permanent_mac or link.mac
     for path in machine.glob(others.UDEV_RULES):
         file = machine.read(path)
@@ -218,7 +243,7 @@ def _name_in_rules(machine: Readable, link: LinkFacts) -> Aside | None:
     return None
 
 
-def _name_in_cmdline(machine: Readable, link: LinkFacts) -> Aside | None:
+def _name_in_cmdline(machine: _Permitted, link: LinkFacts) -> Aside | None:
     mac = link.permanent_mac or link.mac
     for word in _words(machine.read(others.CMDLINE)):
         if word.startswith("ifname="):

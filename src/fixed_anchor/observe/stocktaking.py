@@ -27,16 +27,17 @@ from fixed_anchor.observe.provisioning import regenerates
 from fixed_anchor.observe.stack import Charge, Services, active_daemons, in_charge, services
 
 
-def take_stock(machine: Machine) -> HostSurvey:
+def take_stock(machine: Machine, beside: bool = True) -> HostSurvey:
     """The survey of ``machine``: of what runs there, or of its files alone. All of it is fetched in two goes.
 
-    A broken interface file is told, and keeps nothing else from being read. Raises
+    Without ``beside`` it is not looked for what configures interfaces beside the stacks: for a survey
+    that is made again and again. A broken interface file is told, and keeps nothing else from being read. Raises
     :class:`~fixed_anchor.core.errors.AnchorError` for missing permissions.
     """
-    return _survey(fetch_for_survey(machine))
+    return _survey(fetch_for_survey(machine, beside), beside)
 
 
-def _survey(machine: Readable) -> HostSurvey:
+def _survey(machine: Readable, look_beside: bool) -> HostSurvey:
     sifted = {name: sifted_files(machine, name) for name in FORMATS}
     files = {name: sound for name, (sound, _) in sifted.items()}
     unreadable = [_unreadable(name, error) for name, (_, broken) in sifted.items() for error in broken]
@@ -46,7 +47,7 @@ def _survey(machine: Readable) -> HostSurvey:
     links = tuple(link.facts for link in found) if machine.running else _links_in_files(files)
     declarations: dict[str, dict[str, Declaration]] = {}
     asides: list[Aside] = []
-    beside = list(others.found_on(machine, links))
+    beside = list(others.found_on(machine, links)) if look_beside else []
     for name, form in FORMATS.items():
         read, said, errors = _of_format(form, files[name], links)
         declarations[name] = read

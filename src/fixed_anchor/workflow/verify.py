@@ -266,7 +266,7 @@ def verify_when_settled(
     every = {config.interface: config for config in wanted}
     while True:
         try:
-            survey = take_stock(machine)
+            survey = take_stock(machine, beside=False)
             if time.monotonic() >= until or all(_settled(host, survey, every, n) for n in every):
                 checks: list[VerifyCheck] = []
                 for name in every:
