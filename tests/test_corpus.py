@@ -65,7 +65,16 @@ def test_what_is_told(case: Case, tmp_path: Path) -> None:
         assert found.seen_in
         assert found.remedy
         if found.code in ASKED and found.seen_in.startswith("/etc/"):
-            assert re.fullmatch(r"\S+(:\d+){0,2}", found.seen_in), found.seen_in
+            path, _, rest = found.seen_in.partition(":")
+            line = rest.partition(":")[0]
+            assert path in case.files, found.seen_in
+            # The line is that of the file as it is; where the text of the line is quoted, it stands there.
+            lines = case.files[path].text.splitlines()
+            assert not line or int(line) <= max(len(lines), 1), found.seen_in
+            quoted = re.match(r"`([^`]*)` (?:names|puts)", found.message)
+            if quoted and case.stack != "netplan":
+                words = quoted[1].split()
+                assert set(words) <= set(lines[int(line) - 1].split()), (found.seen_in, found.message)
 
 
 @pytest.mark.parametrize("case", CASES, ids=lambda case: case.name)

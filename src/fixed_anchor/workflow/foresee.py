@@ -44,15 +44,27 @@ def foresee(plan: Plan, host: HostPlan, machine: Machine, survey: HostSurvey) ->
             # Files of a stack that has let go of an interface may still make it a port, or name an address.
             asides += said if interface.stack == name else [a for a in said if a.kind in (PORT, NAMES)]
             if found is not None and interface.stack == name:
-                kind = interface.link.kind
-                declared[interface.name] = Declared(found.config, found.daemon, found.places[0], kind)
+                # Lines are those of the files as they are, which an administrator would open.
+                place = interface.declared_in[0] if interface.declared_in else found.places[0]
+                declared[interface.name] = Declared(found.config, found.daemon, place, interface.link.kind)
                 asides += _renamed(form, files, interface, survey.others)
     asides += [a for a in survey.others if a.kind != RENAMED]
     if refusal is not None:
         # What the draft would have put right is not told.
         asides = [a for a in asides if a in (*survey.asides, *survey.others)]
     going = frozenset(_going(host, survey, wanted))
+    asides = [_as_it_stands(aside, survey.asides) for aside in asides]
     return Foreseen(wanted, declared, tuple(dict.fromkeys(asides)), going, refusal)
+
+
+def _as_it_stands(aside: Aside, now: tuple[Aside, ...]) -> Aside:
+    """The same aside where it stands now: lines move with an edit, and a file of the link's own is not there yet."""
+
+    def same(other: Aside) -> bool:
+        return (other.kind, other.text, other.interface) == (aside.kind, aside.text, aside.interface)
+
+    found = [other for other in now if same(other)]
+    return next((other for other in found if other.place.file == aside.place.file), found[0] if found else aside)
 
 
 def _read(form: Format, files: Files, interface: SurveyedInterface) -> tuple[Declaration | None, tuple[Aside, ...]]:
