@@ -115,7 +115,9 @@ def _report(error: Exception) -> int:
     from fixed_anchor.core.errors import EXIT_BUG, AnchorError, printable
 
     if isinstance(error, AnchorError):
-        print(f"fixed-anchor: {error}", file=sys.stderr)
+        from fixed_anchor.core.secrets import masked_line
+
+        print(f"fixed-anchor: {masked_line(str(error))}", file=sys.stderr)
         return error.exit_status
     if _told.get("log_level") == "debug":
         import traceback

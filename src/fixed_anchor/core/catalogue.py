@@ -134,8 +134,17 @@ _ROWS: tuple[tuple[str, str, str, str, str, str], ...] = (
         "plan",
         _W,
         "two interfaces have the same MAC",
-        "Rightly so for VLANs and bond members on one machine; on two machines it breaks switching.",
+        "Rightly so for VLANs and bond members on one machine.",
         "Compare with `fixed-anchor survey` on both machines.",
+    ),
+    (
+        "cloned-host",
+        "plan",
+        _B,
+        "two hosts share what should be one's alone",
+        "Copies of one image with the same MAC, machine-id, DUID or SSH host key are taken for one host: by switches, by "
+        "DHCP servers, and by whoever connects.",
+        "Give one of them a new one.",
     ),
     (
         "segments-overlap",

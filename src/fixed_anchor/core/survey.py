@@ -103,6 +103,14 @@ class SurveyedInterface(msgspec.Struct, frozen=True):
         return tuple(r for r in self.routes if r.is_default and r.destination.version == version)
 
 
+class Identity(msgspec.Struct, frozen=True):
+    """What should be one host's alone: its ``kind`` (``machine-id``, ``SSH host key``, ``DUID``), value and place."""
+
+    kind: str
+    value: str
+    place: Place
+
+
 class HostSurvey(msgspec.Struct, frozen=True):
     """All interfaces of one host (loopback left out), and the stack in charge.
 
@@ -112,6 +120,7 @@ class HostSurvey(msgspec.Struct, frozen=True):
     ``resolv_conf_by`` is who writes /etc/resolv.conf. ``asides`` are what interface
     files say beside the addressing, ``others`` what else configures or names interfaces;
     ``unreadable`` are the interface files that were passed over because they cannot be read.
+    ``identities`` are what should be this host's alone.
     """
 
     host: str
@@ -126,6 +135,7 @@ class HostSurvey(msgspec.Struct, frozen=True):
     asides: tuple[Aside, ...] = ()
     others: tuple[Aside, ...] = ()
     unreadable: tuple[Unreadable, ...] = ()
+    identities: tuple[Identity, ...] = ()
 
     def interface(self, name: str) -> SurveyedInterface | None:
         """The interface ``name``, or ``None``."""
@@ -138,6 +148,11 @@ class HostSurvey(msgspec.Struct, frozen=True):
     def own_macs(self) -> frozenset[str]:
         """All MACs of the host, permanent and in use."""
         return frozenset(m for i in self.interfaces for m in (i.link.mac, i.link.permanent_mac) if m)
+
+    def physical_macs(self) -> frozenset[str]:
+        """The MACs of its devices: what is made of them has the same ones."""
+        links = (i.link for i in self.interfaces if i.link.kind in ("ethernet", "wireless"))
+        return frozenset(m for link in links if (m := link.permanent_mac or link.mac))
 
     def own_addresses(self) -> frozenset[IPAddress]:
         """All addresses that its kernel holds."""

@@ -40,12 +40,18 @@ whole() {
     command -v sha256sum >/dev/null || return 0
     [ "$(data | sha256sum)" = "$sum  -" ] || say 2 "$book was altered on the way: carry it again"
 }
+# Passphrases and keys are not shown; the files have them.
+masked() {
+    names='password|passphrase|passwd|psk|private-?key|pre-?shared-?key|shared-?key|wep-?key|wireless-key|key_passphrase|secret|cak'
+    sed -E -e "s/(^|[^A-Za-z0-9_.-])([\"']?[A-Za-z0-9_.-]*($names)[0-9]*[\"']?[[:space:]]*[:=][[:space:]]*)[^,}]+/\\1\\2(hidden)/gI" \
+        -e "s/^([[:space:]+#-]*(was:[[:space:]]*)?([A-Za-z0-9_-]*-)?($names)[0-9]*[[:space:]]+)[^[:space:]=:].*/\\1(hidden)/I"
+}
 show() {
     while IFS= read -r line; do printf '%s\n' "$line"; done <"$1/about"
     while read -r number kind mode uid gid path; do
         echo "--- $path: $kind, mode $mode, owner $uid:$gid"
-        if [ "$kind" = create ]; then cat "$1/new/$number"
-        elif [ -f "$1/new/$number" ]; then diff -u "$path" "$1/new/$number" || :; fi
+        if [ "$kind" = create ]; then masked <"$1/new/$number"
+        elif [ -f "$1/new/$number" ]; then diff -u "$path" "$1/new/$number" | masked; fi
     done <"$1/manifest"
     for step in "$1"/steps/leave/* "$1"/steps/activate/*; do
         [ ! -f "$step" ] || echo "then run: $(tr '\n' ' ' <"$step")"
@@ -70,7 +76,7 @@ unchanged() {
         [ -f "$1/was/$number" ] || continue
         cmp -s "$1/was/$number" "$path" && continue
         echo "$path is not what the draft was made from:" >&2
-        diff -u "$1/was/$number" "$path" >&2
+        diff -u "$1/was/$number" "$path" | masked >&2
         say 1 "nothing was changed; collect and draft again"
     done <"$1/manifest"
 }

@@ -76,6 +76,7 @@ link /etc/resolv.conf
 file /proc/sys/kernel/hostname
 for path in /proc/uptime /proc/mounts /etc/resolv.conf /etc/cloud/cloud-init.disabled \
     /etc/cloud/cloud.cfg.d/99-fixed-anchor.cfg /run/udev/data/n* \
+    /etc/machine-id /etc/ssh/ssh_host_*_key.pub /var/lib/dhcp/dhclient*.leases /var/lib/dhcpcd/duid /etc/dhcpcd.duid \
     /sys/class/iscsi_connection/*/persistent_address; do
     file "$path"
 done

@@ -13,7 +13,7 @@ from fixed_anchor.formats import FORMATS
 from fixed_anchor.machines.fetched import Fetched
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.machines.readable import Readable, Wanted
-from fixed_anchor.observe import kernel, lease, provisioning, resolvers
+from fixed_anchor.observe import identity, kernel, lease, provisioning, resolvers
 
 #: How deep files may name others: a loop among them ends here.
 _LEVELS = 16
@@ -47,7 +47,7 @@ def fetch_kernel(machine: Machine) -> Fetched:
 def fetch_for_survey(machine: Machine, beside: bool = True) -> Fetched:
     """Everything that a survey needs; without ``beside`` nothing of what configures interfaces beside the stacks."""
     first = _of_kernel()
-    files = (*first.files, *all_files(), *provisioning.FILES, *(others.FILES if beside else ()))
+    files = (*first.files, *all_files(), *provisioning.FILES, *((*others.FILES, *identity.FILES) if beside else ()))
     fetched = _with_links(machine, machine.fetch(Wanted(files, first.links, commands=first.commands)))
     return _with_named_files(machine, fetched)
 

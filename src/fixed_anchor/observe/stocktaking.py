@@ -22,6 +22,7 @@ from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.machines.readable import Readable
 from fixed_anchor.observe import kernel, others, resolvers
 from fixed_anchor.observe.fetching import fetch_for_survey, fetch_kernel, sifted_files
+from fixed_anchor.observe.identity import identities_of
 from fixed_anchor.observe.lease import client_name, lease_clients, lease_of
 from fixed_anchor.observe.provisioning import regenerates
 from fixed_anchor.observe.stack import Charge, Services, active_daemons, in_charge, services
@@ -86,6 +87,7 @@ def _survey(machine: Readable, look_beside: bool) -> HostSurvey:
         tuple(asides),
         tuple(beside),
         tuple(unreadable),
+        identities_of(machine) if look_beside else (),
     )
 
 

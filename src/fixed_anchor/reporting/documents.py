@@ -10,6 +10,7 @@ import msgspec
 from fixed_anchor.change import states
 from fixed_anchor.change.steps import argv_of
 from fixed_anchor.core.rules.survey import survey_findings
+from fixed_anchor.core.secrets import masked
 
 if TYPE_CHECKING:
     from fixed_anchor.change.change import ChangeStatus, Draft
@@ -129,7 +130,10 @@ def verify_check_document(check: VerifyCheck) -> dict[str, Any]:
 
 
 def draft_document(drafts: list[Draft], servers: list[ServerDraft], about: tuple[Finding, ...]) -> dict[str, Any]:
-    """The drafts, as ``draft --json`` prints them; ``about`` is what speaks against the files that they make."""
+    """The drafts, as ``draft --json`` prints them, without the secrets of their files.
+
+    ``about`` is what speaks against the files that they make.
+    """
     return {
         "format": FORMAT,
         "findings": list(about),
@@ -137,8 +141,8 @@ def draft_document(drafts: list[Draft], servers: list[ServerDraft], about: tuple
             {
                 "source": s.label,
                 "path": s.edit and s.edit.path,
-                "before": s.edit and s.edit.before and s.edit.before.text,
-                "after": s.edit and s.edit.after and s.edit.after.text,
+                "before": s.edit and s.edit.before and masked(s.edit.before.text),
+                "after": s.edit and s.edit.after and masked(s.edit.after.text),
                 "why_not": s.why_not,
             }
             for s in servers
@@ -150,8 +154,8 @@ def draft_document(drafts: list[Draft], servers: list[ServerDraft], about: tuple
                 "files": [
                     {
                         "path": e.path,
-                        "before": e.before and e.before.text,
-                        "after": e.after and e.after.text,
+                        "before": e.before and masked(e.before.text),
+                        "after": e.after and masked(e.after.text),
                         "mode": None if e.after is None else f"{e.after.mode:04o}",
                     }
                     for e in d.content.edits

@@ -17,6 +17,7 @@ from fixed_anchor.change.steps import Fed, Step, argv_of
 from fixed_anchor.core.errors import printable
 from fixed_anchor.core.findings import CheckResult, Consulted, Finding, NotConsulted
 from fixed_anchor.core.rules.survey import survey_findings
+from fixed_anchor.core.secrets import masked
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
 from fixed_anchor.core.verification import VerifyCheck, VerifyResult
 from fixed_anchor.workflow.dhcp_server import ServerDraft
@@ -299,8 +300,8 @@ def show_server_drafts(out: Console, drafts: list[ServerDraft]) -> None:
 
 def show_diff(out: Console, edit: FileEdit) -> None:
     """One file as a unified diff, with the change of its mode."""
-    before = edit.before.text if edit.before else ""
-    after = edit.after.text if edit.after else ""
+    before = masked(edit.before.text) if edit.before else ""
+    after = masked(edit.after.text) if edit.after else ""
     if edit.link_before is not None:
         out.print(f"  {printable(edit.path)}: no longer a link to {printable(edit.link_before)}")
     if edit.link_after is not None:

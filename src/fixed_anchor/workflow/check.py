@@ -20,6 +20,7 @@ from fixed_anchor.core.findings import (
 )
 from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.core.plan import HostPlan, InterfacePlan
+from fixed_anchor.core.rules.clones import clone_findings
 from fixed_anchor.core.rules.declared import declared_findings
 from fixed_anchor.core.rules.host import host_findings
 from fixed_anchor.core.rules.plan import plan_findings
@@ -111,6 +112,7 @@ def check_with_knowledge(
             alone = tuple(map(str, interface.leave_alone))
             findings += (msgspec.structs.replace(f, host=host.name) for f in of_change(survey, interface.name, alone))
         gather.append(partial(_evidence, host, interface, known, survey, seen, answers, why_not, own, twice))
+    findings += clone_findings({name: survey for name, survey in surveys.items() if survey is not None})
     for host in chosen:
         machine = machines[host.name]
         if machine is not None and machine.running:

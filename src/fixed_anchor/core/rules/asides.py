@@ -19,6 +19,7 @@ from fixed_anchor.core.aside import (
     Unreadable,
 )
 from fixed_anchor.core.findings import Finding, finding
+from fixed_anchor.core.secrets import masked_line
 
 #: Code, message and remedy of each kind. ``{i}`` is the interface, ``{t}`` what stands there, ``{p}`` where.
 _KINDS: dict[str, tuple[str, str, str]] = {
@@ -69,7 +70,7 @@ def aside_finding(host: str, aside: Aside, interface: str | None = None) -> Find
     name = aside.interface or interface
     words = {
         "i": name or "the planned interfaces",
-        "t": aside.text,
+        "t": masked_line(aside.text),
         "p": str(aside.place),
         "f": aside.place.file,
         "of": aside.of or "another name",
@@ -89,10 +90,11 @@ def aside_finding(host: str, aside: Aside, interface: str | None = None) -> Find
 def unreadable_finding(host: str, broken: Unreadable, interface: str | None = None) -> Finding:
     """The finding that a broken file is: one that stops its reader speaks against every change that it loads."""
     where = broken.where
+    what = masked_line(broken.what)
     if broken.stops:
         return finding(
             "stops-at-unreadable",
-            f"{broken.what}, and because of it {broken.stack} loads none of its files",
+            f"{what}, and because of it {broken.stack} loads none of its files",
             host=host,
             interface=interface,
             seen_in=where,
@@ -100,7 +102,7 @@ def unreadable_finding(host: str, broken: Unreadable, interface: str | None = No
         )
     return finding(
         "file-unreadable",
-        f"{broken.what}: this was passed over",
+        f"{what}: this was passed over",
         host=host,
         interface=broken.interface or interface,
         seen_in=where,

@@ -233,7 +233,7 @@ def _shared_between_interfaces(plan: Plan) -> Iterator[Finding]:
                 other = macs.setdefault(interface.mac, me)
                 if other != me:
                     yield finding(
-                        "mac-twice",
+                        "mac-twice" if other[0] == host.name else "cloned-host",
                         f"{interface.mac} stands at {other[0]} ({other[1]}) as well",
                         host=host.name,
                         interface=interface.name,

@@ -1,0 +1,44 @@
+"""Hosts of one plan that are copies of one another: what should be one host's alone, and is on two."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+
+from fixed_anchor.core.findings import Finding, finding
+from fixed_anchor.core.survey import HostSurvey
+
+#: What follows for each kind.
+_WHY = {
+    "machine-id": "leases, and what is made of it, are the same on both",
+    "DUID": "a DHCPv6 server takes both for one client",
+    "SSH host key": "whoever connects cannot tell them apart",
+    "MAC": "frames for the one reach the other",
+}
+_REMEDY = {
+    "machine-id": "on one of them: empty /etc/machine-id, and boot it anew",
+    "DUID": "on one of them: stop the lease client, and remove {place}",
+    "SSH host key": "on one of them: remove /etc/ssh/ssh_host_*, and run `ssh-keygen -A`",
+    "MAC": "give one of them a MAC of its own",
+}
+
+
+def clone_findings(surveys: Mapping[str, HostSurvey]) -> Iterator[Finding]:
+    """One finding for each further host that shares something with an earlier one; ``surveys`` are by host."""
+    seen: dict[tuple[str, str], tuple[str, str]] = {}
+    told: set[tuple[str, str, str]] = set()
+    for host, survey in surveys.items():
+        facts = [(i.kind, i.value, str(i.place)) for i in survey.identities]
+        facts += [("MAC", mac, f"kernel of {survey.host}") for mac in sorted(survey.physical_macs())]
+        for kind, value, where in facts:
+            other, there = seen.setdefault((kind, value), (host, where))
+            # Several keys of a kind are one copy.
+            if other == host or (kind, host, other) in told:
+                continue
+            told.add((kind, host, other))
+            yield finding(
+                "cloned-host",
+                f"{host} and {other} have the same {kind}: {_WHY[kind]}",
+                host=host,
+                seen_in=f"{where} of {host}, {there} of {other}",
+                remedy=_REMEDY[kind].format(place=where.partition(":")[0]),
+            )
