@@ -101,7 +101,11 @@ def _going(host: HostPlan, survey: HostSurvey, wanted: Mapping[str, InterfaceCon
     kept |= {a.address.ip for i in survey.interfaces if i.name not in wanted for a in i.addresses}
     for name, config in wanted.items():
         found = survey.interface(name)
-        declared = found.declared.addresses if found is not None and found.declared is not None else ()
-        for address in (*declared, *(found.link.in_kernel if found is not None else ())):
-            if config.touches(address.version) and address.ip not in kept:
+        if found is None:
+            continue
+        declared = found.declared.addresses if found.declared is not None else ()
+        for address in (*declared, *found.link.in_kernel):
+            # An interface that stays on its lease keeps the address.
+            stays = config.method(address.version) in ("dhcp", "ra") and address.ip in found.leased_addresses()
+            if config.touches(address.version) and address.ip not in kept and not stays:
                 yield address.ip

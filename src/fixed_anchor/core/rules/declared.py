@@ -46,23 +46,11 @@ def declared_findings(host: str, survey: HostSurvey, foreseen: Foreseen) -> Iter
     names = tuple(foreseen.wanted)
     if not names:
         return
-    yield from _ports(host, survey, foreseen)
-    for aside in foreseen.asides:
-        if aside.kind in _PLAIN and aside.interface in ("", *names):
-            yield aside_finding(host, aside)
-        elif aside.kind == NAMES and foreseen.going & set(aside.addresses):
-            yield aside_finding(host, _only(aside, foreseen))
-        elif aside.kind == OTHER_TABLE and aside.interface in names:
-            wanted = foreseen.wanted[aside.interface]
-            if wanted.default_routes() or (wanted.ipv4 == "dhcp" and wanted.lease_routes):
-                yield aside_finding(host, aside)
-    yield from _unreadable(host, survey, names)
-    yield from _default_routes(host, foreseen)
-    yield from _halves(host, foreseen)
-    yield from _resolvers(host, survey, foreseen)
-    told = any(a.kind == PORT and a.interface in names for a in foreseen.asides) or any(
-        broken.stops for broken in survey.unreadable
-    )
+    found = [*_ports(host, survey, foreseen), *_asides(host, foreseen), *_unreadable(host, survey, names)]
+    found += [*_default_routes(host, foreseen), *_halves(host, foreseen), *_resolvers(host, survey, foreseen)]
+    yield from found
+    # A port, and a broken file, are refused for what was told already.
+    told = any(f.code in ("is-port", "stops-at-unreadable") for f in found)
     if foreseen.refusal is not None and not told:
         yield finding(
             "cannot-be-drafted",
@@ -71,6 +59,18 @@ def declared_findings(host: str, survey: HostSurvey, foreseen: Foreseen) -> Iter
             seen_in=foreseen.refusal.seen_in,
             remedy=foreseen.refusal.remedy,
         )
+
+
+def _asides(host: str, foreseen: Foreseen) -> Iterator[Finding]:
+    for aside in foreseen.asides:
+        if aside.kind in _PLAIN and aside.interface in ("", *foreseen.wanted):
+            yield aside_finding(host, aside)
+        elif aside.kind == NAMES and foreseen.going & set(aside.addresses):
+            yield aside_finding(host, _only(aside, foreseen))
+        elif aside.kind == OTHER_TABLE and aside.interface in foreseen.wanted:
+            wanted = foreseen.wanted[aside.interface]
+            if wanted.default_routes() or (wanted.ipv4 == "dhcp" and wanted.lease_routes):
+                yield aside_finding(host, aside)
 
 
 def _only(aside: Aside, foreseen: Foreseen) -> Aside:
