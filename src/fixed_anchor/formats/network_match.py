@@ -135,10 +135,8 @@ def _fits(key: str, words: list[str], link: LinkFacts) -> bool:
 
 
 def _any_name(words: list[str], link: LinkFacts) -> bool:
-    """systemd.network(5), ``Name``: any of the link's names may fit, and none may be excluded."""
-    names = (link.name, *link.alternative_names)
-    excluded = [w for w in words if w.startswith("!")]
-    return any(_glob(words, name) for name in names) and all(_glob(excluded, name) for name in names)
+    """Whether ``Name=`` fits any of the link's names: so one is excluded only where all of them are."""
+    return any(_glob(words, name) for name in (link.name, *link.alternative_names))
 
 
 def _glob(words: list[str], name: str) -> bool:
