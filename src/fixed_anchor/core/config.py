@@ -6,6 +6,9 @@ import msgspec
 
 from fixed_anchor.core.addresses import IPAddress, IPInterface, IPNetwork
 
+#: The search domain that makes resolvers count for every name, whatever the routes.
+ALL_NAMES = "~."
+
 
 class Route(msgspec.Struct, frozen=True):
     """One route. ``next_hop`` is ``None`` for a destination on the link itself.

@@ -4,11 +4,10 @@ from __future__ import annotations
 
 from fixed_anchor.change.files import Files, FileText
 from fixed_anchor.core.aside import Aside
-from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place
+from fixed_anchor.core.config import ALL_NAMES, InterfaceConfig, LinkFacts, Place
 from fixed_anchor.core.errors import NotSupported
 from fixed_anchor.formats.ifcfg_asides import asides_of
 from fixed_anchor.formats.ifcfg_read import (
-    ALL_NAMES,
     FOLDER,
     NETWORK,
     NUMBERED,

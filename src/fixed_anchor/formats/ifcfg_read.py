@@ -17,15 +17,13 @@ from fixed_anchor.core.addresses import (
     parse_prefix,
     with_prefix,
 )
-from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
+from fixed_anchor.core.config import ALL_NAMES, InterfaceConfig, LinkFacts, Place, Route
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.formats.lines import by_newline
 from fixed_anchor.formats.shell_text import ShellFile
 
 FOLDER = "/etc/sysconfig/network-scripts/"
 NETWORK = "/etc/sysconfig/network"
-#: In ``DOMAIN`` what makes the resolvers count for every name, for NetworkManager.
-ALL_NAMES = "~."
 #: The largest range of addresses that is read; a larger one is a mistake.
 _LARGEST_RANGE = 1024
 

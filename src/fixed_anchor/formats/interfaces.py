@@ -59,7 +59,7 @@ class Interfaces:
     def named(self, files: Files) -> tuple[str, ...]:
         stanzas = stanzas_in(files)
         # What is only inherited from is a template; what is also brought up is an interface.
-        brought_up = {w for s in stanzas if s.kind == "auto" or s.kind.startswith("allow-") for w in s.head.words[1:]}
+        brought_up = {w for s in stanzas if s.brings_up for w in s.head.words[1:]}
         templates = {name for s in stanzas for name in s.inherits} - brought_up
         names = [s.name for s in stanzas if s.kind == "iface" and s.method != "loopback" and s.name not in templates]
         return tuple(dict.fromkeys(n for n in names if ":" not in n))
@@ -122,7 +122,7 @@ def _without_aliases(stanza: Stanza, name: str) -> tuple[str, ...]:
     words = stanza.head.words
     if stanza.kind == "iface":
         return () if stanza.name.partition(":")[0] == name else words
-    if stanza.kind == "auto" or stanza.kind.startswith("allow-"):
+    if stanza.brings_up:
         words = tuple(w for w in words if not w.startswith(f"{name}:"))
         return words if len(words) > 1 else ()
     return words
@@ -133,7 +133,7 @@ def _drop_aliases(edits: dict[str, LineEditor], stanzas: list[Stanza], mine: lis
     left = {s.name for s in mine if not edits[s.path].is_gone(s.head.first)}
     gone = {s.name for s in mine if ":" in s.name} - left
     for stanza in stanzas:
-        if (stanza.kind == "auto" or stanza.kind.startswith("allow-")) and gone & set(stanza.head.words):
+        if stanza.brings_up and gone & set(stanza.head.words):
             words = [w for w in stanza.head.words if w not in gone]
             _drop(edits[stanza.path], stanza.head)
             edits[stanza.path].insert(stanza.head.last, [" ".join(words)] if len(words) > 1 else [])

@@ -34,8 +34,7 @@ def asides_of(stanzas: list[Stanza], mine: list[Stanza], link: LinkFacts) -> Ite
             text = " ".join(line.words)
             if line.key in ("bond-master", "bond_master", "ovs_bridge", "ovs-bridge"):
                 yield Aside(PORT, _place(stanza, line), text, link.name, of=line.value)
-            if line.key not in ADDRESSING | DNS:
-                yield Aside(NAMES, _place(stanza, line), text, link.name, addresses_in(line.value))
+            yield from _naming(stanza, line, link.name)
             if line.key in UP_HOOKS and read_hook(line.value, link.name) is None and adds_something(line.value):
                 yield Aside(HOOK, _place(stanza, line), text, link.name)
     for stanza in stanzas:
@@ -47,8 +46,7 @@ def _of_another(stanza: Stanza, link: LinkFacts) -> Iterator[Aside]:
     """What the stanza of another interface says of ``link``."""
     for line in stanza.options:
         text = " ".join(line.words)
-        if line.key not in ADDRESSING | DNS:
-            yield Aside(NAMES, _place(stanza, line), text, stanza.name, addresses_in(line.value))
+        yield from _naming(stanza, line, stanza.name)
         if line.key in _PORT_LISTS and _lists(line, link.name):
             yield Aside(PORT, _place(stanza, line), f"{text} of {stanza.name}", link.name, of=stanza.name)
         if line.key in UP_HOOKS:
@@ -56,6 +54,13 @@ def _of_another(stanza: Stanza, link: LinkFacts) -> Iterator[Aside]:
             if added is not None and added.adds and added.interface == link.name:
                 routes = (added.route,) if added.route is not None else ()
                 yield Aside(HOOK, _place(stanza, line), f"{text} of {stanza.name}", link.name, routes=routes)
+
+
+def _naming(stanza: Stanza, line: Line, interface: str) -> Iterator[Aside]:
+    """The addresses that an option names beside those that it gives."""
+    named = addresses_in(line.value) if line.key not in ADDRESSING | DNS else ()
+    if named:
+        yield Aside(NAMES, _place(stanza, line), " ".join(line.words), interface, named)
 
 
 def _lists(line: Line, name: str) -> bool:

@@ -47,6 +47,11 @@ class Stanza(msgspec.Struct, frozen=True):
         return self.head.words[1]
 
     @property
+    def brings_up(self) -> bool:
+        """Whether it says which interfaces are brought up, and when: ``auto``, or ``allow-`` with a class."""
+        return self.kind == "auto" or self.kind.startswith("allow-")
+
+    @property
     def family(self) -> str | None:
         """The address family of an ``iface`` stanza, ``None`` where it names none."""
         return self.head.words[2] if len(self.head.words) > 2 and self.head.words[2] in _FAMILIES else None

@@ -5,7 +5,7 @@ from __future__ import annotations
 from fixed_anchor.change.files import Files, FileText
 from fixed_anchor.core.addresses import default_network
 from fixed_anchor.core.aside import Aside
-from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route, differences
+from fixed_anchor.core.config import ALL_NAMES, InterfaceConfig, LinkFacts, Place, Route, differences
 from fixed_anchor.core.errors import NotSupported
 from fixed_anchor.formats.ini_text import IniText, truth
 from fixed_anchor.formats.keyfile_asides import asides_of, tunnels_in
@@ -21,9 +21,9 @@ from fixed_anchor.formats.keyfile_match import (
     unclear,
 )
 from fixed_anchor.formats.keyfile_read import (
-    ALL_NAMES,
     ETC,
     FOLDERS,
+    FOR_ALL_NAMES,
     METHODS4,
     METHODS6,
     NUMBERED,
@@ -199,9 +199,9 @@ def _edit(profile: IniText, wanted: InterfaceConfig, todo: tuple[str, ...]) -> N
             searched = [w for w in words if not w.startswith("~")]
             if "search" in todo:
                 searched = [*(wanted.search or ())] if mine else []
-            kept = [w for w in words if w.startswith("~") and w not in ALL_NAMES]
+            kept = [w for w in words if w.startswith("~") and w not in FOR_ALL_NAMES]
             # Without a default route or a search domain they would not be asked after the next boot.
-            every = [ALL_NAMES[0]] if mine and wanted.resolvers_lead_nowhere else []
+            every = [ALL_NAMES] if mine and wanted.resolvers_lead_nowhere else []
             _set_list(profile, section, "dns-search", [*searched, *kept, *every])
     if "mtu" in todo:
         section = next((s for s in TYPES["ethernet"] + TYPES["wireless"] if profile.named(s)), "ethernet")

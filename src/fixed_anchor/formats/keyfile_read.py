@@ -15,7 +15,7 @@ from fixed_anchor.core.addresses import (
     parse_destination,
     parse_interface_address,
 )
-from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
+from fixed_anchor.core.config import ALL_NAMES, InterfaceConfig, LinkFacts, Place, Route
 from fixed_anchor.formats.ini_text import IniText, Setting, truth
 
 ETC = "/etc/NetworkManager/system-connections/"
@@ -31,8 +31,8 @@ TYPES = {
 }
 METHODS4 = {"auto": "dhcp", "manual": "fixed", "disabled": "off", "link-local": "off"}
 METHODS6 = {"auto": "ra", "dhcp": "dhcp", "manual": "fixed", "disabled": "off", "ignore": "off", "link-local": "off"}
-#: In ``dns-search`` what makes the resolvers count for every name, nm-settings(5).
-ALL_NAMES = ("~.", "~")
+#: How ``dns-search`` says that they count for every name, nm-settings(5).
+FOR_ALL_NAMES = (ALL_NAMES, "~")
 NUMBERED = re.compile(r"(address|addresses|route|routes)([0-9]*)")
 
 
@@ -176,7 +176,7 @@ def family_of(
 def is_for_all_names(profile: IniText) -> bool:
     """Whether the resolvers are asked for every name, whatever the search domains and routes."""
     entries = [e for section in ("ipv4", "ipv6") for e in entries_of(profile, section) if e.key == "dns-search"]
-    return any(word in ALL_NAMES for entry in entries for word in words_of(entry.value))
+    return any(word in FOR_ALL_NAMES for entry in entries for word in words_of(entry.value))
 
 
 def read_profile(profile: IniText, link: LinkFacts) -> tuple[InterfaceConfig, tuple[Place, ...]]:

@@ -5,8 +5,8 @@ from __future__ import annotations
 import yaml
 
 from fixed_anchor.core.addresses import IPInterface
-from fixed_anchor.core.config import InterfaceConfig, Route
-from fixed_anchor.formats.netplan_entries import ALL_NAMES, InterfaceEntry, address_items, boolean, read_route
+from fixed_anchor.core.config import ALL_NAMES, InterfaceConfig, Route
+from fixed_anchor.formats.netplan_entries import InterfaceEntry, address_items, boolean, read_route
 from fixed_anchor.formats.yaml_edit import Item, MapEdit
 from fixed_anchor.formats.yaml_splice import Splices, plain
 from fixed_anchor.planfile.nodes import Value

@@ -21,15 +21,13 @@ from fixed_anchor.core.addresses import (
     parse_destination,
     parse_interface_address,
 )
-from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
+from fixed_anchor.core.config import ALL_NAMES, InterfaceConfig, LinkFacts, Place, Route
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.planfile.nodes import Value, compose
 
 #: The sections of a file that declare interfaces, and the kinds they are for.
 SECTIONS = ("ethernets", "wifis", "bonds", "bridges", "vlans", "modems", "tunnels", "vrfs", "dummy-devices")
 
-#: The search domain that makes resolvers count for every name.
-ALL_NAMES = "~."
 _TRUE = frozenset({"true", "on", "yes", "y"})
 _FALSE = frozenset({"false", "off", "no", "n"})
 

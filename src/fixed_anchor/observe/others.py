@@ -10,12 +10,13 @@ from fixed_anchor.change.files import FileText
 from fixed_anchor.core.addresses import addresses_in
 from fixed_anchor.core.aside import CONFIGURES, MAY_CONFIGURE, NAMES, RENAMED, REWRITTEN, Aside
 from fixed_anchor.core.config import LinkFacts, Place
-from fixed_anchor.core.errors import InputError, NoAccess
+from fixed_anchor.core.errors import InputError
 from fixed_anchor.daemons import others
 from fixed_anchor.formats.ini_text import IniText
 from fixed_anchor.formats.interfaces_hooks import adds_something
 from fixed_anchor.formats.network_match import link_fits, match_rules
 from fixed_anchor.machines.readable import Readable
+from fixed_anchor.observe.permitted import Permitted
 from fixed_anchor.observe.provisioning import says_generated
 
 #: What a file says in its head that another program writes again.
@@ -28,31 +29,9 @@ _HEAD = 15
 _OF_NETWORK = re.compile(r"\b(ip|ip6?tables|nft|route|ifconfig|arping|arp|tc|ethtool|nmcli|resolvectl)\b")
 
 
-class _Permitted:
-    """The files of a host that may be read; what may not is kept, and told at the end."""
-
-    def __init__(self, machine: Readable) -> None:
-        self._machine = machine
-        self.denied: dict[str, None] = {}
-
-    def read(self, path: str) -> FileText | None:
-        try:
-            return self._machine.read(path)
-        except NoAccess:
-            self.denied[path] = None
-            return None
-
-    def glob(self, pattern: str) -> list[str]:
-        try:
-            return self._machine.glob(pattern)
-        except NoAccess:
-            self.denied[pattern] = None
-            return []
-
-
 def found_on(machine: Readable, links: tuple[LinkFacts, ...]) -> Iterator[Aside]:
     """All of it that concerns ``links``, and what concerns the whole host."""
-    files = _Permitted(machine)
+    files = Permitted(machine)
     yield from _services(files, links)
     yield from _initrd(files, links)
     yield from _hooks(files)
@@ -64,7 +43,7 @@ def found_on(machine: Readable, links: tuple[LinkFacts, ...]) -> Iterator[Aside]
 # --- services ---------------------------------------------------------------------------
 
 
-def _services(machine: _Permitted, links: tuple[LinkFacts, ...]) -> Iterator[Aside]:
+def _services(machine: Permitted, links: tuple[LinkFacts, ...]) -> Iterator[Aside]:
     for service in others.SERVICES:
         enabled = next((p for pattern in others.enabled_paths(service) for p in machine.glob(pattern)), None)
         if enabled is None:
@@ -83,7 +62,7 @@ def _services(machine: _Permitted, links: tuple[LinkFacts, ...]) -> Iterator[Asi
         yield Aside(MAY_CONFIGURE, Place(others.CLOUD_HELPER, 0), text)
 
 
-def _dhcpcd(machine: _Permitted, links: tuple[LinkFacts, ...], enabled: str) -> Iterator[Aside]:
+def _dhcpcd(machine: Permitted, links: tuple[LinkFacts, ...], enabled: str) -> Iterator[Aside]:
     """dhcpcd.conf(5): a section for each interface; ``denyinterfaces`` and ``allowinterfaces`` say which it takes."""
     file = machine.read(others.DHCPCD_CONF)
     sections: dict[str, tuple[int, list[str]]] = {"": (0, [])}
@@ -112,7 +91,7 @@ def _dhcpcd(machine: _Permitted, links: tuple[LinkFacts, ...], enabled: str) -> 
 # --- before the stacks ------------------------------------------------------------------
 
 
-def _initrd(machine: _Permitted, links: tuple[LinkFacts, ...]) -> Iterator[Aside]:
+def _initrd(machine: Permitted, links: tuple[LinkFacts, ...]) -> Iterator[Aside]:
     for path in machine.glob(others.INITRD):
         file = machine.read(path)
         said = dict(re.findall(r"^([A-Z0-9]+)='?([^'\n]*)'?$", file.text if file else "", re.MULTILINE))
@@ -120,13 +99,11 @@ def _initrd(machine: _Permitted, links: tuple[LinkFacts, ...]) -> Iterator[Aside
             held = said.get("IPV4ADDR", "an address")
             yield Aside(CONFIGURES, Place(path, 1), f"the initrd gave {said['DEVICE']} {held}", said["DEVICE"])
     for pattern in others.INITRD_CONFIG:
-        for path in machine.glob(pattern) if "*" in pattern else [pattern]:
-            file = machine.read(path)
-            for number, line in enumerate(file.text.splitlines() if file else (), 1):
-                told = re.match(r"(?:export\s+)?IP=[\"']?([^\"'#\s]+)", line.strip())
-                if told and told[1] not in ("none", "off"):
-                    text = f"the initrd is told to configure a link: `{line.strip()}`"
-                    yield Aside(CONFIGURES, Place(path, number), text, _device(told[1], links))
+        for path, number, line in machine.lines(pattern):
+            told = re.match(r"(?:export\s+)?IP=[\"']?([^\"'#\s]+)", line)
+            if told and told[1] not in ("none", "off"):
+                text = f"the initrd is told to configure a link: `{line}`"
+                yield Aside(CONFIGURES, Place(path, number), text, _device(told[1], links))
     for path in (others.CMDLINE, *others.NEXT_CMDLINE):
         for number, line in _command_lines(machine, path):
             for value in re.findall(r"(?:^|[\s\"'])ip=([^\s\"']+)", line):
@@ -140,7 +117,7 @@ def _device(value: str, links: tuple[LinkFacts, ...]) -> str:
     return next((part for part in value.split(":") if part in {link.name for link in links}), "")
 
 
-def _command_lines(machine: _Permitted, path: str) -> list[tuple[int, str]]:
+def _command_lines(machine: Permitted, path: str) -> list[tuple[int, str]]:
     """The lines of a file that are, or make, a command line of the kernel, with their numbers."""
     file = machine.read(path)
     lines = enumerate(file.text.splitlines() if file is not None else (), 1)
@@ -151,10 +128,10 @@ def _words(file: FileText | None) -> list[str]:
     return file.text.split() if file is not None else []
 
 
-def _hooks(machine: _Permitted) -> Iterator[Aside]:
+def _hooks(machine: Permitted) -> Iterator[Aside]:
     """Scripts that run when an interface comes up, and add addresses or routes, or name an address."""
     for pattern in others.HOOK_FOLDERS:
-        for path in machine.glob(pattern) if "*" in pattern else [pattern]:
+        for path in machine.glob(pattern):
             file = machine.read(path)
             if file is None or path.rpartition("/")[2] in others.SHIPPED_HOOKS:
                 continue
@@ -175,7 +152,7 @@ def _hooks(machine: _Permitted) -> Iterator[Aside]:
 # --- names ------------------------------------------------------------------------------
 
 
-def _renamed(machine: _Permitted, links: tuple[LinkFacts, ...]) -> Iterator[Aside]:
+def _renamed(machine: Permitted, links: tuple[LinkFacts, ...]) -> Iterator[Aside]:
     """The names that .link files, udev's rules and the kernel's command line will give to ``links``."""
     physical = [link for link in links if link.kind in ("ethernet", "wireless")]
     files = _link_files(machine)
@@ -195,7 +172,7 @@ def _renamed(machine: _Permitted, links: tuple[LinkFacts, ...]) -> Iterator[Asid
                 yield Aside(RENAMED, Place(path, then[0] if then else kept[0][0]), text, link.name)
 
 
-def _link_files(machine: _Permitted) -> list[IniText]:
+def _link_files(machine: Permitted) -> list[IniText]:
     """The .link files in the order in which they are tried, systemd.link(5)."""
     by_name: dict[str, str] = {}
     for folder in others.LINK_FOLDERS:
@@ -231,19 +208,17 @@ def _name_in_links(files: list[IniText], link: LinkFacts) -> Aside | None:
     return None
 
 
-def _name_in_rules(machine: _Permitted, link: LinkFacts) -> Aside | None:
+def _name_in_rules(machine: Permitted, link: LinkFacts) -> Aside | None:
     mac = link.permanent_mac or link.mac
-    for path in machine.glob(others.UDEV_RULES):
-        file = machine.read(path)
-        for number, line in enumerate(file.text.splitlines() if file is not None else (), 1):
-            address = re.search(r'ATTRS?\{address\}=="([^"]*)"', line)
-            name = re.search(r'(?<![A-Z_])NAME:?="([^"]*)"', line)
-            if address and name and not line.startswith("#") and address[1].lower() == mac:
-                return Aside(RENAMED, Place(path, number), f'NAME="{name[1]}"', link.name, of=name[1])
+    for path, number, line in machine.lines(others.UDEV_RULES):
+        address = re.search(r'ATTRS?\{address\}=="([^"]*)"', line)
+        name = re.search(r'(?<![A-Z_])NAME:?="([^"]*)"', line)
+        if address and name and not line.startswith("#") and address[1].lower() == mac:
+            return Aside(RENAMED, Place(path, number), f'NAME="{name[1]}"', link.name, of=name[1])
     return None
 
 
-def _name_in_cmdline(machine: _Permitted, link: LinkFacts) -> Aside | None:
+def _name_in_cmdline(machine: Permitted, link: LinkFacts) -> Aside | None:
     mac = link.permanent_mac or link.mac
     for word in _words(machine.read(others.CMDLINE)):
         if word.startswith("ifname="):

@@ -47,7 +47,7 @@ def foresee(plan: Plan, host: HostPlan, machine: Machine, survey: HostSurvey) ->
                 # Lines are those of the files as they are, which an administrator would open.
                 place = interface.declared_in[0] if interface.declared_in else found.places[0]
                 declared[interface.name] = Declared(found.config, found.daemon, place, interface.link.kind)
-                asides += _renamed(form, files, interface, survey.others)
+                asides += _renamed(form, files, interface, found.config, survey.others)
     asides += [a for a in survey.others if a.kind != RENAMED]
     if refusal is not None:
         # What the draft would have put right is not told.
@@ -76,22 +76,19 @@ def _read(form: Format, files: Files, interface: SurveyedInterface) -> tuple[Dec
         return None, ()
 
 
-def _renamed(form: Format, files: Files, interface: SurveyedInterface, others: tuple[Aside, ...]) -> Iterator[Aside]:
-    """New names of an interface under which the files would not declare the same."""
+def _renamed(
+    form: Format, files: Files, interface: SurveyedInterface, now: InterfaceConfig, others: tuple[Aside, ...]
+) -> Iterator[Aside]:
+    """New names of an interface under which the files would not declare what they declare ``now``."""
     for aside in others:
         if aside.kind != RENAMED or aside.interface != interface.name:
             continue
         if aside.of:
             link = msgspec.structs.replace(interface.link, name=aside.of)
             then, _ = _read(form, files, msgspec.structs.replace(interface, link=link))
-            now, _ = _read(form, files, interface)
-            if then is not None and now is not None and _nameless(then.config) == _nameless(now.config):
+            if then is not None and msgspec.structs.replace(then.config, interface=interface.name) == now:
                 continue
         yield aside
-
-
-def _nameless(config: InterfaceConfig) -> InterfaceConfig:
-    return msgspec.structs.replace(config, interface="")
 
 
 def _going(host: HostPlan, survey: HostSurvey, wanted: Mapping[str, InterfaceConfig]) -> Iterator[IPAddress]:

@@ -7,6 +7,7 @@ from functools import partial
 
 from fixed_anchor.core.findings import Finding, finding
 from fixed_anchor.core.rules.asides import of_survey
+from fixed_anchor.core.rules.declared import CODES
 from fixed_anchor.core.survey import NOBODY, HostSurvey, SurveyedInterface
 
 #: What re-creates interface files at boot, for the message.
@@ -14,15 +15,6 @@ _PROVISIONING = "/etc/cloud/cloud.cfg"
 
 #: What a draft puts right by itself speaks against no change; `survey` still says it.
 DRAFTED_AWAY = ("rewritten-at-boot", "file-too-open", "resolv-conf-not-ours")
-#: What is judged by the files as they would be: :mod:`fixed_anchor.core.rules.declared`.
-_AS_DECLARED = (
-    "another-configures",
-    "another-may-configure",
-    "rewritten-by-another",
-    "match-unclear",
-    "file-unreadable",
-    "stops-at-unreadable",
-)
 
 
 def survey_findings(survey: HostSurvey) -> tuple[Finding, ...]:
@@ -52,7 +44,8 @@ def survey_findings(survey: HostSurvey) -> tuple[Finding, ...]:
 def of_change(survey: HostSurvey, interface: str, left_alone: tuple[str, ...]) -> Iterator[Finding]:
     """Those of them that matter to a change of ``interface``; ``left_alone`` are addresses that the plan lets be."""
     for found in survey_findings(survey):
-        if found.interface != interface or found.code in DRAFTED_AWAY + _AS_DECLARED:
+        # What is judged by the files as they would be has rules of its own.
+        if found.interface != interface or found.code in DRAFTED_AWAY or found.code in CODES:
             continue
         if found.code == "still-asks-dhcp" and "process" not in found.seen_in:
             continue
