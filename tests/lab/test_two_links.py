@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import subprocess
+
 import pytest
 
 from tests.lab.conftest import NETWORKD, MakeHost
@@ -185,16 +187,27 @@ BRIDGES: dict[str, tuple[dict[str, str], tuple[str, ...]]] = {
 }  # fmt: skip
 
 
-def with_guest(host: LabHost) -> None:
-    """Puts a guest on the bridge, as a hypervisor does: a port that no file knows of."""
+def with_guest(host: LabHost) -> subprocess.Popen[bytes]:
+    """Puts a guest on the bridge, as a hypervisor does: a port that no file knows of. Watches that it stays there."""
     host("ip", "link", "add", "vnet0", "type", "veth", "peer", "name", "guest0")
     host("ip", "link", "set", "vnet0", "master", "br0", "up")
     host("ip", "link", "set", "guest0", "up")
+    wait_for("the guest's link", lambda: guest_has_its_link(host), 10)
+    watch = "while sleep 0.05; do ip -o link show vnet0 | grep -q 'master br0.*state UP' || echo gone >>/run/gone; done"
+    return host.start("sh", "-c", watch)
 
 
 def guest_has_its_link(host: LabHost) -> bool:
     shown = host("ip", "-o", "link", "show", "vnet0", check=False).stdout
     return "master br0" in shown and "state UP" in shown
+
+
+def guest_kept_its_link(host: LabHost, watcher: subprocess.Popen[bytes]) -> None:
+    assert guest_has_its_link(host)
+    assert watcher.poll() is None
+    assert host("cat", "/run/gone", check=False).stdout == ""
+    watcher.kill()
+    watcher.wait()
 
 
 def bridge_leased(host: LabHost) -> bool:
@@ -204,23 +217,23 @@ def bridge_leased(host: LabHost) -> bool:
 def test_a_bridge_with_a_guest(stack: str, make_host: MakeHost) -> None:
     host = make_host(*BRIDGES[stack], lease=False)
     wait_for("a lease on the bridge", lambda: bridge_leased(host), 60)
-    with_guest(host)
-    watch = "while sleep 0.05; do ip -o link show vnet0 | grep -q 'master br0.*state UP' || echo gone >>/run/gone; done"
-    watcher = host.start("sh", "-c", watch)
+    watcher = with_guest(host)
     port = host.tool("survey")
     assert port.returncode == 0, port.stderr
     plan(host, {"eth0": f"segment: quay, hold: {QUAY}"})
     refused = host.tool("check", "plan.yaml", "--no-wire")
     assert "eth0 is a port of br0" in refused.stdout, refused.stdout
-    for said, done in ((f"segment: quay, hold: {QUAY}", True), ("segment: quay, ipv4: dhcp", False)):
-        host.write("/root/plan.yaml", PLAN + f'      br0: {{mac: "{MAC}", {said}}}\n')
-        cutover(host)
-        wait_for("the bridge as planned", lambda d=done: host.answers(QUAY) if d else bridge_leased(host), 40)  # type: ignore[misc]
-        assert guest_has_its_link(host)
-    assert host("cat", "/run/gone", check=False).stdout == ""
-    watcher.kill()
-    # And through a reboot, with the fixed address.
     host.write("/root/plan.yaml", PLAN + f'      br0: {{mac: "{MAC}", segment: quay, hold: {QUAY}}}\n')
     cutover(host)
+    wait_for("an answer from the bridge", lambda: host.answers(QUAY), 40)
+    guest_kept_its_link(host, watcher)
     host.reboot()
-    wait_for("an answer from the address after the reboot", lambda: host.answers(QUAY), 60)
+    wait_for("an answer from the bridge after the reboot", lambda: host.answers(QUAY), 60)
+    watcher = with_guest(host)
+    host.write("/root/plan.yaml", PLAN + f'      br0: {{mac: "{MAC}", segment: quay, ipv4: dhcp}}\n')
+    cutover(host)
+    wait_for("a lease on the bridge again", lambda: bridge_leased(host), 60)
+    assert not host.answers(QUAY)
+    guest_kept_its_link(host, watcher)
+    host.reboot()
+    wait_for("a lease on the bridge after the reboot", lambda: bridge_leased(host), 60)
