@@ -94,7 +94,7 @@ class Scene:
             return subprocess.CompletedProcess([verb], status, out, err)
         argv = [*self.shell.split(), str(folder / "engine.sh"), verb, str(folder), *words]
         there = self.environment | environment
-        return subprocess.run(argv, capture_output=True, text=True, check=False, timeout=60, env=there)
+        return subprocess.run(argv, capture_output=True, text=True, check=False, timeout=300, env=there)
 
     def state(self, folder: Path) -> str:
         if self.shell is None:
@@ -102,7 +102,7 @@ class Scene:
         state = folder / "state"
         return state.read_text().strip() if state.exists() else ""
 
-    def wait(self, folder: Path, *states: str, seconds: float = 30) -> str:
+    def wait(self, folder: Path, *states: str, seconds: float = 120) -> str:
         until = time.monotonic() + seconds
         while self.state(folder) not in states:
             assert time.monotonic() < until, f"{self.state(folder)}: {self.log(folder)}"

@@ -19,11 +19,15 @@ STATE = ("--state-dir", "hosts/tide-db/state")
 #: runs in a network namespace of its own. Without root it has no raw sockets.
 ALONE = ["unshare", "--net"] if os.geteuid() == 0 and shutil.which("unshare") else []
 
+#: After this many seconds a command hangs. The machine may be busy with a dozen hosts at once: the
+#: whole demo takes ten times as long then.
+HANGS = 300
+
 
 def run(cwd: Path, *words: str, **environment: str) -> subprocess.CompletedProcess[str]:
     argv = [*ALONE, str(PROGRAM), *words]
     return subprocess.run(
-        argv, cwd=cwd, capture_output=True, text=True, check=False, timeout=60, env=os.environ | environment
+        argv, cwd=cwd, capture_output=True, text=True, check=False, timeout=HANGS, env=os.environ | environment
     )
 
 

@@ -61,7 +61,7 @@ def run_until_dead(scene: Scene, change: Path, environment: dict[str, str], keep
     asked = False
     begun = verb("start")
     processes = [begun]
-    until = time.monotonic() + 60
+    until = time.monotonic() + 240
     while time.monotonic() < until:
         state = scene.state(change)
         if (folder / "dead").exists():
