@@ -9,11 +9,13 @@ from pathlib import Path
 
 from fixed_anchor.change.files import FileText
 from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.elsewhere import Spelling
 from fixed_anchor.core.errors import AnchorError
 from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.machines.fetched import Fetched, one_by_one
 from fixed_anchor.machines.files import DiskFiles
 from fixed_anchor.machines.readable import Ran, Wanted, not_asked
+from fixed_anchor.machines.search import Found, lines_naming
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Vantage
 
@@ -73,6 +75,9 @@ class Told(Plain):
             return not_asked(argv) if self.asks_nothing_more else Ran(1, "", "")
         return Ran(0, out, "")
 
+    def search(self, spelling: Spelling) -> Found:
+        return Found(tuple(m for path, text in self.files.items() for m in lines_naming(spelling, path, text)))
+
     def folders(self, path: str) -> list[str]:
         return sorted({p.removeprefix(f"{path}/").split("/")[0] for p in self.files if p.startswith(f"{path}/")})
 
@@ -94,6 +99,18 @@ class OnDisk(DiskFiles, Plain):
     def run(self, argv: tuple[str, ...], timeout: float = 30.0) -> Ran:
         done = subprocess.run(argv, capture_output=True, text=True, check=False, timeout=timeout, env=self.environment)
         return Ran(done.returncode, done.stdout, done.stderr)
+
+
+class ToldOnDisk(OnDisk):
+    """A machine with real files, whose commands print what the test says."""
+
+    def __init__(self, root: Path, commands: Mapping[str, str]) -> None:
+        super().__init__(root, "/var/lib/fixed-anchor", {})
+        self.commands = commands
+
+    def run(self, argv: tuple[str, ...], timeout: float = 30.0) -> Ran:
+        out = self.commands.get(" ".join(argv))
+        return Ran(1, "", "") if out is None else Ran(0, out, "")
 
 
 def one_link(*held: str, leased: bool = True, name: str = "eth0") -> dict[str, str]:

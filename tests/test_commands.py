@@ -80,7 +80,10 @@ def test_check_shape_and_verdicts(site: Path) -> None:
 
     status, clear = check("--host", "tide-db")
     assert (status, clear["verdict"]) == (0, "clear")
-    assert [f["code"] for f in clear["findings"]] == ["source-untidy"]
+    assert {f["code"]: f["seen_in"] for f in clear["findings"]} == {
+        "old-address-in-use": "/etc/hosts:2",
+        "source-untidy": "addresses.csv:5",
+    }
     assert {c["source"] for c in clear["evidence"][0]["consulted"]} >= {"DHCP pools", "addressing plan"}
     status, whole = check()
     assert (status, whole["verdict"]) == (1, "blocked")
@@ -89,6 +92,7 @@ def test_check_shape_and_verdicts(site: Path) -> None:
         ("", "unknown-dhcp-server"),
         ("gannet-ws", "lease-not-reserved"),
         ("kelp-files", "answers-on-wire"),
+        ("kelp-files", "old-address-in-use"),
         ("sonar-vm1", "dns-says-otherwise"),
         ("sonar-vm1", "in-dhcp-pool"),
     ]
@@ -227,7 +231,7 @@ def test_explain_and_history(site: Path) -> None:
     told = run(site, "explain", "answers-on-wire")
     assert told.returncode == 0
     assert "why: It is in use now." in told.stdout
-    assert len(run(site, "explain").stdout.splitlines()) == 67
+    assert len(run(site, "explain").stdout.splitlines()) == 69
     assert "Did you mean 'gateway-silent'" in run(site, "explain", "gateway-silnt").stderr
     run(site, "cutover", "plan.yaml", "--host", "tide-db", "--unattended")
     run(site, *STATE, "restore", "--unattended")

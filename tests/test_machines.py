@@ -55,6 +55,7 @@ class Buoy(Told):
         units = "systemctl is-active systemd-networkd.service NetworkManager.service networking.service network.service"
         commands = one_link("203.0.113.107/24") | {f"{units} systemd-resolved.service": "active\n" + "inactive\n" * 4}
         commands |= {"test -d /run/systemd/system": "", "ip rule show": "", "ip -6 rule show": ""}
+        commands |= {"ss -H -l -n -t -u -p": ""}
         files = {NETPLAN: "network: {ethernets: {eth0: {dhcp4: true}}}\n", "/proc/mounts": "/dev/vda1 / ext4 rw 0 0\n"}
         super().__init__(commands, files)
         self.fetches: list[Wanted] = []

@@ -42,7 +42,7 @@ def test_what_a_draft_puts_right_speaks_against_no_change(site: Path) -> None:
     assert "rewritten-at-boot" in [f["code"] for f in survey["findings"]]
     done = run(site, "check", "plan.yaml", "--host", "tide-db", "--json")
     assert done.returncode == 0
-    assert [f["code"] for f in json.loads(done.stdout)["findings"]] == ["source-untidy"]
+    assert [f["code"] for f in json.loads(done.stdout)["findings"]] == ["old-address-in-use", "source-untidy"]
     assert (
         "/etc/cloud/cloud.cfg.d/99-fixed-anchor.cfg: new" in run(site, "draft", "plan.yaml", "--host", "tide-db").stdout
     )

@@ -451,6 +451,23 @@ _ROWS: tuple[tuple[str, str, str, str, str, str], ...] = (
         "Write the new address there.",
     ),
     (
+        "old-address-in-use",
+        "host",
+        _W,
+        "something still uses or names an address that goes",
+        "A socket bound to it hears nothing any more, and what names it looks for the host in vain. Where sshd listens "
+        "on it alone, this is a blocker: nobody could log in.",
+        "Write the new address there, and reload what reads it.",
+    ),
+    (
+        "search-incomplete",
+        "host",
+        _N,
+        "not everything was searched for an address that goes",
+        "Large files, other file systems and what may not be read are left out, and a search ends after some seconds.",
+        "Look there yourself, where it matters.",
+    ),
+    (
         "hook-configures",
         "host",
         _W,

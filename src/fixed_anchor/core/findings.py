@@ -51,12 +51,13 @@ def finding(
     host: str | None = None,
     interface: str | None = None,
     address: object | None = None,
+    severity: str | None = None,
 ) -> Finding:
-    """A finding of the catalogue; its severity, and its remedy unless one is given, come from there."""
+    """A finding of the catalogue; its severity and its remedy come from there, unless others are given."""
     entry = CATALOGUE[code]
     return Finding(
         code=code,
-        severity=entry.severity,
+        severity=severity or entry.severity,
         host=host,
         interface=interface,
         address=None if address is None else str(address),

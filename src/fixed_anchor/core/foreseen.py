@@ -33,6 +33,7 @@ class Foreseen(msgspec.Struct, frozen=True):
 
     ``wanted`` is what the plan wants, and ``declared`` what is then declared, by interface. ``asides`` is
     what the files say beside that. ``going`` are the addresses that the host would not hold any more.
+    ``rewritten`` has the text of each file that the draft changes, ``None`` where it is deleted.
     """
 
     wanted: Mapping[str, InterfaceConfig]
@@ -40,3 +41,4 @@ class Foreseen(msgspec.Struct, frozen=True):
     asides: tuple[Aside, ...]
     going: frozenset[IPAddress]
     refusal: Refusal | None = None
+    rewritten: Mapping[str, str | None] = {}

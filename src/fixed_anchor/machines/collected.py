@@ -9,12 +9,25 @@ from pathlib import Path
 
 from fixed_anchor.change.files import FileText, decode
 from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.config import Place
+from fixed_anchor.core.elsewhere import Spelling
 from fixed_anchor.core.errors import AnchorError, InputError, NotSupported
 from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.daemons import all_files, all_questions, busy_patterns, ifupdown, is_active, others
 from fixed_anchor.daemons.protocol import INTERFACE
 from fixed_anchor.machines.fetched import Fetched, folders_in, matches, one_by_one
 from fixed_anchor.machines.readable import Ran, Wanted, not_asked
+from fixed_anchor.machines.search import (
+    FOLDERS,
+    GREP,
+    LARGE,
+    TOO_LARGE,
+    Found,
+    LeftOut,
+    is_worth_a_look,
+    line_naming,
+    lines_naming,
+)
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Vantage
 
@@ -33,6 +46,8 @@ def collector_source() -> str:
         "# @COMMANDS@": "\n".join(once),
         "# @FOR_INTERFACE@": "\n    ".join(each),
         "@PROCESSES@": "|".join((*ifupdown.LEASE_CLIENTS, *busy_patterns())),
+        "@SEARCH@": " ".join(map(_plain, GREP)),
+        "@LARGE@": " ".join(map(_plain, LARGE)),
         '"@FILES@"': " \\\n    ".join(map(_plain, (*all_files(), *others.FILES))),
     }
     for mark, words in fill.items():
@@ -163,6 +178,30 @@ class Collected:
 
     def fetch(self, wanted: Wanted) -> Fetched:
         return one_by_one(self, wanted)
+
+    def search(self, spelling: Spelling) -> Found:
+        """What the collector found, which looked for the addresses that the host had; and the files that it carried."""
+        carried = [f for path, f in self.files.items() if path.startswith(FOLDERS) and is_worth_a_look(path)]
+        mentions = [m for file in carried for m in lines_naming(spelling, file.path, file.text)]
+        left_out = LeftOut()
+        looked_for: set[str] = set()
+        for argv, ran in self.commands.items():
+            if argv[: len(GREP)] == GREP:
+                looked_for |= set(argv[len(GREP) :])
+                for line in ran.out.splitlines():
+                    path, _, rest = line.partition(":")
+                    number, _, text = rest.partition(":")
+                    if number.isdecimal() and is_worth_a_look(path):
+                        mentions += line_naming(spelling, Place(path, int(number)), text)
+                if ran.status == 124:
+                    left_out.add(f"some files of {self.name}", "10 seconds were over")
+            elif argv == LARGE:
+                for path in ran.out.splitlines():
+                    left_out.add(path, TOO_LARGE)
+        for address in spelling.addresses:
+            if str(address) not in looked_for:
+                left_out.add(f"files of {self.name} that name {address}", "the collector did not look for it")
+        return Found(tuple(dict.fromkeys(mentions)), left_out.words())
 
     def vantage(self, interface: SurveyedInterface) -> Vantage:
         return Nowhere(f"{self.name} is here only as a collection, not the host itself")

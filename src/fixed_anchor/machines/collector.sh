@@ -4,7 +4,8 @@
 #   sh collector.sh >HOST.collection        as root; nothing is written on the host
 #
 # What it prints holds the interface files as they are, keys of wireless networks among
-# them: keep it as private as those. On the other machine:
+# them, and lines of other files that name its addresses: keep it as private as those.
+# On the other machine:
 #
 #   fixed-anchor propose --survey HOST.collection --at ADDRESS -o plan.yaml
 # What daemons and formats need is filled in at the marks that stand between @ and @.
@@ -53,6 +54,7 @@ run ip -j -6 route show
 run ip rule show
 run ip -6 rule show
 run systemctl list-jobs --no-legend --plain
+run ss -H -l -n -t -u -p
 # @COMMANDS@
 for interface in /sys/class/net/*; do
     interface=${interface##*/}
@@ -77,13 +79,21 @@ file /proc/sys/kernel/hostname
 for path in /proc/uptime /proc/mounts /etc/resolv.conf /etc/cloud/cloud-init.disabled \
     /etc/cloud/cloud.cfg.d/99-fixed-anchor.cfg /run/udev/data/n* \
     /etc/machine-id /etc/ssh/ssh_host_*_key.pub /var/lib/dhcp/dhclient*.leases /var/lib/dhcpcd/duid /etc/dhcpcd.duid \
-    /sys/class/iscsi_connection/*/persistent_address; do
+    /sys/class/iscsi_connection/*/persistent_address \
+    /etc/hosts /etc/ssh/sshd_config /etc/ssh/sshd_config.d/*.conf; do
     file "$path"
 done
 # shellcheck disable=SC2043  # there are more of them once that is done
 for path in "@FILES@"; do
     file "$path"
 done
+# What names the addresses of this host: in files that administrators write, up to 1 MiB, for 10 s at most.
+set --
+for address in $(ip -o address show scope global 2>/dev/null | sed -n 's/.* inet6\{0,1\} \([^/ ]*\).*/\1/p'); do
+    set -- "$@" -e "$address"
+done
+if [ $# != 0 ]; then run @SEARCH@ "$@" '{}' +; fi
+run @LARGE@
 # By which link the root file system comes in, where that is over the network.
 root=$(sed -n 's/^\([^ ]*\) \/ .*/\1/p' /proc/mounts | grep -oE '([0-9]+\.){3}[0-9]+|\[[0-9a-fA-F:]+\]' | tr -d '[]')
 for server in $root $(cat /sys/class/iscsi_connection/*/persistent_address 2>/dev/null); do

@@ -9,7 +9,9 @@ from fnmatch import fnmatchcase
 from pathlib import Path
 
 from fixed_anchor.change.files import FileText, decode
+from fixed_anchor.core.elsewhere import Spelling
 from fixed_anchor.core.errors import InputError, NoAccess
+from fixed_anchor.machines.search import Found, search_folders
 
 _log = logging.getLogger(__name__)
 
@@ -106,6 +108,9 @@ class DiskFiles:
             return []
         except PermissionError:
             raise NoAccess("no permission to read this folder", file=path, remedy="run as root") from None
+
+    def search(self, spelling: Spelling) -> Found:
+        return search_folders(self.local, spelling)
 
     def make_folder(self, path: str) -> bool:
         local = self.local(path)

@@ -10,10 +10,12 @@ from __future__ import annotations
 from typing import Protocol
 
 from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.elsewhere import Spelling
 from fixed_anchor.core.errors import AnchorError
 from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.machines.fetched import Fetched
 from fixed_anchor.machines.readable import Readable, Wanted
+from fixed_anchor.machines.search import Found
 from fixed_anchor.vantages.protocol import Vantage
 
 
@@ -36,6 +38,10 @@ class Machine(Readable, Protocol):
 
     def put(self, path: str, data: bytes, mode: int = 0o600) -> None:
         """Writes a file inside ``state_dir``, beside and renamed, synced."""
+        ...
+
+    def search(self, spelling: Spelling) -> Found:
+        """The lines of its configuration that name the addresses of ``spelling``; see :mod:`machines.search`."""
         ...
 
     def vantage(self, interface: SurveyedInterface) -> Vantage:

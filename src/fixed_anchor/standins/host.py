@@ -16,6 +16,8 @@ from fixed_anchor.packets.ipv6 import link_local_of
 from fixed_anchor.standins.station import SimulatedHost, SimulatedInterface, Station
 
 KERNEL_FILE = "/run/standin-kernel.json"
+#: What listens on every simulated host, as ss(8) prints it.
+_SOCKETS = 'tcp LISTEN 0 128 0.0.0.0:22 0.0.0.0:* users:(("sshd",pid=612,fd=3))\n'
 _NOT_KEPT = (("ip", "address"), ("ip", "route"), ("ip", "rule"))
 
 
@@ -111,6 +113,7 @@ class StandinHost:
             ("systemctl", "restart"): self._reload,
             ("systemctl", "is-active"): self._is_active,
             ("ps", "-eo", "args"): lambda _: (0, "ARGS\n/sbin/init\n", ""),
+            ("ss",): lambda _: (0, _SOCKETS, ""),
             ("hostname", "-F"): lambda _: (0, "", ""),
             ("test", "-d", "/run/systemd/system"): lambda _: (0, "", ""),
             ("systemctl", "list-jobs"): lambda _: (0, "", ""),

@@ -18,6 +18,7 @@ from fixed_anchor.core.findings import (
     NotConsulted,
     sorted_findings,
 )
+from fixed_anchor.core.foreseen import Foreseen
 from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.core.plan import HostPlan, InterfacePlan
 from fixed_anchor.core.rules.clones import clone_findings
@@ -39,6 +40,7 @@ from fixed_anchor.engine.boot import init_of
 from fixed_anchor.observe.readiness import readiness
 from fixed_anchor.workflow.dhcp_server import with_reservation_lines
 from fixed_anchor.workflow.foresee import foresee
+from fixed_anchor.workflow.old_address import old_address_findings
 from fixed_anchor.workflow.site import Site
 from fixed_anchor.workflow.site_wire import SiteWire, gateways_asked, look_at_wire
 from fixed_anchor.workflow.sources import read_sources
@@ -113,6 +115,7 @@ def check_with_knowledge(
             findings += (msgspec.structs.replace(f, host=host.name) for f in of_change(survey, interface.name, alone))
         gather.append(partial(_evidence, host, interface, known, survey, seen, answers, why_not, own, twice))
     findings += clone_findings({name: survey for name, survey in surveys.items() if survey is not None})
+    foreseen: dict[str, Foreseen] = {}
     for host in chosen:
         machine = machines[host.name]
         if machine is not None and machine.running:
@@ -121,7 +124,9 @@ def check_with_knowledge(
             findings += readiness_findings(now, tuple(changing), host.name)
         survey = surveys[host.name]
         if machine is not None and survey is not None:
-            findings += declared_findings(host.name, survey, foresee(plan, host, machine, survey))
+            foreseen[host.name] = foresee(plan, host, machine, survey)
+            findings += declared_findings(host.name, survey, foreseen[host.name])
+    findings += list(old_address_findings(site, known, foreseen, findings))
     findings = with_reservation_lines(site, known, findings)
     result = CheckResult(sorted_findings(dict.fromkeys(findings)), lambda: (e for one in gather for e in one()))
     return Checked(result, known)

@@ -54,7 +54,8 @@ def foresee(plan: Plan, host: HostPlan, machine: Machine, survey: HostSurvey) ->
         asides = [a for a in asides if a in (*survey.asides, *survey.others)]
     going = frozenset(_going(host, survey, wanted))
     asides = [_as_it_stands(aside, survey.asides) for aside in asides]
-    return Foreseen(wanted, declared, tuple(dict.fromkeys(asides)), going, refusal)
+    rewritten = {edit.path: edit.after.text if edit.after is not None else None for edit in edits}
+    return Foreseen(wanted, declared, tuple(dict.fromkeys(asides)), going, refusal, rewritten)
 
 
 def _as_it_stands(aside: Aside, now: tuple[Aside, ...]) -> Aside:

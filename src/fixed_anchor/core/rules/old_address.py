@@ -1,0 +1,203 @@
+"""What still uses or names an address that goes: on its host, on others, in the sources, in the plan itself."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from functools import partial
+
+from fixed_anchor.core.addresses import IPAddress, addresses_in
+from fixed_anchor.core.aside import NAMES
+from fixed_anchor.core.catalogue import BLOCKER
+from fixed_anchor.core.config import Place
+from fixed_anchor.core.elsewhere import Elsewhere, ListenAddress, Listener, Mention
+from fixed_anchor.core.findings import Finding, finding
+from fixed_anchor.core.foreseen import Foreseen
+from fixed_anchor.core.knowledge import Knowledge
+from fixed_anchor.core.plan import Plan
+from fixed_anchor.core.secrets import masked_line
+
+_CODE = "old-address-in-use"
+_SSHD = "sshd"
+#: Who may hold sshd's socket in its stead, systemd.socket(5), and on which port.
+_FOR_SSHD = ("systemd", 22)
+#: So many further lines of a file are named.
+_LINES = 8
+
+
+def on_host(host: str, foreseen: Foreseen, found: Elsewhere, going: frozenset[IPAddress]) -> Iterator[Finding]:
+    """What the host itself still has of its addresses that go."""
+    yield from _sockets(host, foreseen, found.listeners, going)
+    yield from _sshd_config(host, found.listen_addresses, going)
+    told = {a.place for a in foreseen.asides if a.kind == NAMES}
+    told |= {line.place for line in found.listen_addresses if _all_going(line, going)}
+    own = (m for m in found.mentions if m.address in going and m.place not in told)
+    stays = (m for m in own if _stays(m, foreseen.rewritten))
+    yield from _mentions(host, "goes", stays, foreseen)
+
+
+def on_other_host(host: str, of: Mapping[IPAddress, str], found: Elsewhere) -> Iterator[Finding]:
+    """What another host of the plan says of addresses that go; ``of`` tells from which host."""
+    for address, owner in of.items():
+        mentions = (m for m in found.mentions if m.address == address)
+        yield from _mentions(host, f"goes from {owner}", mentions, None)
+
+
+def not_searched(host: str, left_out: Iterable[str]) -> Iterator[Finding]:
+    """What the search of a host left out."""
+    said = list(left_out)
+    if said:
+        yield finding(
+            "search-incomplete",
+            f"looking for what names addresses that go, this was left out on {host}: " + "; ".join(said),
+            host=host,
+            seen_in=f"files of {host}",
+        )
+
+
+def _all_going(line: ListenAddress, going: frozenset[IPAddress]) -> bool:
+    return bool(line.addresses) and set(line.addresses) <= going
+
+
+def _is_loopback(line: ListenAddress) -> bool:
+    return bool(line.addresses) and all(a.is_loopback for a in line.addresses)
+
+
+def _sockets(
+    host: str, foreseen: Foreseen, listeners: tuple[Listener, ...], going: frozenset[IPAddress]
+) -> Iterator[Finding]:
+    sshd = [x for x in listeners if x.program == _SSHD or (x.program, x.port) == _FOR_SSHD]
+    reached = [x for x in sshd if x.address is None or not x.address.is_loopback]
+    alone = bool(reached) and all(x.address in going for x in reached)
+    for x in dict.fromkeys(listeners):
+        if x.address is None or x.address not in going:
+            continue
+        blocks = alone and x in sshd
+        where = f"[{x.address}]:{x.port}" if x.address.version == 6 else f"{x.address}:{x.port}"
+        program = x.program or "a program"
+        what = f"{program} listens on {where} ({x.protocol}) alone, and this address goes: nobody could log in there"
+        yield finding(
+            _CODE,
+            what if blocks else f"{program} has a socket bound to {where} ({x.protocol}), and this address goes",
+            host=host,
+            address=x.address,
+            seen_in=f"sockets of {host}",
+            severity=BLOCKER if blocks else None,
+            remedy="let it listen on every address, or on one that stays, and reload it before the change"
+            if blocks
+            else f"start {program} again after the change" + _with(_new_address(foreseen, x.address)),
+        )
+
+
+def _with(address: IPAddress | None) -> str:
+    return f", bound to {address}" if address is not None else ""
+
+
+def _sshd_config(host: str, lines: tuple[ListenAddress, ...], going: frozenset[IPAddress]) -> Iterator[Finding]:
+    """sshd as it will be when it is started again: without any address that it listens on, it ends."""
+    gone = [line for line in lines if _all_going(line, going)]
+    # A name that no table here resolves may be any address.
+    alone = bool(gone) and all(_all_going(line, going) or _is_loopback(line) for line in lines)
+    for line in gone:
+        named = ", ".join(map(str, line.addresses))
+        yield finding(
+            _CODE,
+            f"sshd is told to listen on {named}"
+            + (" alone, and this address goes: nobody could log in there" if alone else ", and this address goes"),
+            host=host,
+            address=line.addresses[0],
+            seen_in=str(line.place),
+            severity=BLOCKER if alone else None,
+            remedy=f"remove the line {line.place}, and sshd listens on every address; or name one there that stays",
+        )
+
+
+def _stays(mention: Mention, rewritten: Mapping[str, str | None]) -> bool:
+    """Whether a line is still there after the draft."""
+    path = mention.place.file
+    if path not in rewritten:
+        return True
+    return mention.text in {line.strip() for line in (rewritten[path] or "").splitlines()}
+
+
+def _mentions(host: str, what: str, mentions: Iterable[Mention], foreseen: Foreseen | None) -> Iterator[Finding]:
+    """One finding for each file and address: the line, and which further ones there are."""
+    files: dict[tuple[str, IPAddress], list[Mention]] = {}
+    for mention in mentions:
+        files.setdefault((mention.place.file, mention.address), []).append(mention)
+    for (path, address), lines in files.items():
+        more = [str(m.place.line) for m in lines[1:]]
+        also = f"; also in line{'s' if len(more) > 1 else ''} " + ", ".join(more[:_LINES]) if more else ""
+        also += f" and {len(more) - _LINES} more" if len(more) > _LINES else ""
+        new = _new_address(foreseen, address) if foreseen is not None else None
+        yield finding(
+            _CODE,
+            f"{path} names {address}, which {what}: `{masked_line(lines[0].text)[:160]}`{also}",
+            host=host,
+            address=address,
+            seen_in=str(lines[0].place),
+            remedy=f"write {new} there, where this host is meant, and reload what reads it" if new else None,
+        )
+
+
+def _new_address(foreseen: Foreseen, address: IPAddress) -> IPAddress | None:
+    """What takes the place of an address on its host, where that is one of its family."""
+    held = [a.ip for config in foreseen.wanted.values() for a in config.of_family(address.version)]
+    return held[0] if len(held) == 1 else None
+
+
+def in_sources(known: Knowledge, of: Mapping[IPAddress, str], told: Iterable[Finding]) -> Iterator[Finding]:
+    """What DNS, host tables and address lists say of addresses that go; places in ``told`` were told already."""
+    places = {f.seen_in for f in told if f.code == "dns-says-otherwise"}
+    for address, host in of.items():
+        raised = partial(finding, _CODE, host=host, address=address)
+        for record in known.records(address):
+            who = "the host table" if record.kind == "hosts" else "DNS"
+            if str(record.place) not in places:
+                yield raised(
+                    f"{who} has {address} for {record.name}, and this address goes from {host}",
+                    seen_in=str(record.place),
+                    remedy="change the record when the host has moved",
+                )
+        for row in known.listed(address):
+            yield raised(
+                f"the address list gives {address} to {row.name or 'somebody'}, and this address goes from {host}",
+                seen_in=str(row.place),
+                remedy="change the row when the host has moved",
+            )
+
+
+def in_plan(plan: Plan, of: Mapping[IPAddress, str]) -> Iterator[Finding]:
+    """What the plan itself tells hosts to use, and what would not be there any more."""
+    for address, host, what, line in _used(plan, of):
+        yield finding(
+            _CODE,
+            f"the plan names {address} {what}, and this address goes from {host}",
+            host=host,
+            address=address,
+            seen_in=str(Place(plan.file, line)),
+            remedy="name the new address there",
+        )
+
+
+def _used(plan: Plan, of: Mapping[IPAddress, str]) -> Iterator[tuple[IPAddress, str, str, int]]:
+    for segment in plan.segments.values():
+        for what, addresses in (
+            ("as a gateway", tuple(g.address for g in segment.gateways)),
+            ("as a resolver", segment.resolvers),
+            ("as a DHCP server", segment.dhcp_servers or ()),
+        ):
+            for address in addresses:
+                if address in of:
+                    yield address, of[address], f"{what} of segment {segment.name}", segment.line
+    for host in plan.hosts.values():
+        for interface in host.interfaces:
+            hops = tuple(r.next_hop for r in interface.routes if r.next_hop is not None)
+            for what, own in (
+                ("as a gateway", tuple(g.address for g in interface.gateways or ())),
+                ("as a resolver", interface.resolvers or ()),
+                ("as a next hop", hops),
+                ("as a time server", tuple(a for t in interface.time_servers or () for a in addresses_in(t))),
+            ):
+                for address in own:
+                    if address in of:
+                        yield address, of[address], f"{what} of {host.name}", interface.line

@@ -1,0 +1,152 @@
+"""A bounded search through the configuration of a host for lines that name addresses."""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import msgspec
+
+from fixed_anchor.core.config import Place
+from fixed_anchor.core.elsewhere import Mention, Spelling
+
+#: Where software keeps what administrators configure. State and logs lie elsewhere, and name addresses of the past.
+FOLDERS = ("/etc", "/usr/local/etc", "/var/named", "/var/spool/cron")
+#: Copies that nothing reads: of editors, of package managers, of careful people.
+COPIES = (
+    "~", ".bak", ".orig", ".old", ".save", ".swp",
+    ".dpkg-old", ".dpkg-dist", ".dpkg-new", ".dpkg-bak", ".ucf-old", ".ucf-dist", ".rpmsave", ".rpmnew", ".rpmorig",
+)  # fmt: skip
+TOO_LARGE = "larger than 1 MiB"
+#: The same search as commands for a host on which there is no Python: find(1), grep(1). What is looked for comes
+#: behind the first, as ``-e ADDRESS``, and then ``{} +``.
+_FIND = ("timeout", "10", "find", *FOLDERS, "-xdev", "-type", "f", "-size")
+GREP = (*_FIND, "-2048", "-exec", "grep", "-IHniF", "-m", "50")
+LARGE = (*_FIND, "+2047")
+
+#: How a line begins that only remarks on something.
+_REMARKS = ("#", ";", "//")
+
+
+class Limits(msgspec.Struct, frozen=True):
+    """Where a search stops: ``size`` in bytes for one file, ``lines`` found, ``files`` looked at, and ``seconds``."""
+
+    size: int = 1024 * 1024
+    lines: int = 500
+    files: int = 100_000
+    seconds: float = 10.0
+
+
+class Found(msgspec.Struct, frozen=True):
+    """The lines that were found, and in words what was left out."""
+
+    mentions: tuple[Mention, ...] = ()
+    left_out: tuple[str, ...] = ()
+
+
+def is_worth_a_look(path: str) -> bool:
+    """Whether anything may read the file: copies are left out."""
+    return not path.endswith(COPIES)
+
+
+def lines_naming(spelling: Spelling, path: str, text: str) -> Iterator[Mention]:
+    """The lines of a file that name an address, remarks left out."""
+    for number, line in enumerate(text.splitlines(), 1):
+        yield from line_naming(spelling, Place(path, number), line)
+
+
+def line_naming(spelling: Spelling, place: Place, line: str) -> Iterator[Mention]:
+    """The addresses that a line names, unless it is a remark."""
+    text = line.strip()
+    if not text.startswith(_REMARKS):
+        for address in spelling.in_line(text):
+            yield Mention(address, place, text)
+
+
+class LeftOut:
+    """What a search did not look at, by the reason; in words, one line for each."""
+
+    def __init__(self) -> None:
+        self._paths: dict[str, list[str]] = {}
+
+    def add(self, path: str, why: str) -> None:
+        """Notes one path."""
+        self._paths.setdefault(why, []).append(path)
+
+    def words(self) -> tuple[str, ...]:
+        """``/etc/a and 3 more: permission denied``."""
+        return tuple(
+            paths[0] + (f" and {len(paths) - 1} more" if len(paths) > 1 else "") + f": {why}"
+            for why, paths in self._paths.items()
+        )
+
+
+def search_folders(local: Callable[[str], Path], spelling: Spelling, limits: Limits = Limits()) -> Found:
+    """Searches :data:`FOLDERS` on a disk; ``local`` tells where a path of the host lies here.
+
+    Symbolic links are not followed, other file systems not entered, binary files not read.
+    """
+    until = time.monotonic() + limits.seconds
+    mentions: list[Mention] = []
+    left_out = LeftOut()
+    for seen, (path, entry) in enumerate(_files(local, left_out)):
+        why = _why_stop(limits, seen, len(mentions), until)
+        if why is not None:
+            left_out.add(f"{path} and all that comes after it", why)
+            break
+        if not is_worth_a_look(path):
+            continue
+        try:
+            if entry.stat(follow_symlinks=False).st_size > limits.size:
+                left_out.add(path, TOO_LARGE)
+                continue
+            with open(entry.path, "rb") as file:
+                data = file.read(limits.size)
+        except OSError as error:
+            left_out.add(path, str(error.strerror).lower())
+            continue
+        if b"\0" not in data and spelling.may_be_in(data):
+            mentions += lines_naming(spelling, path, data.decode("utf-8", "replace"))
+    return Found(tuple(mentions), left_out.words())
+
+
+def _why_stop(limits: Limits, files: int, lines: int, until: float) -> str | None:
+    """Which limit is reached, if one is."""
+    if files >= limits.files:
+        return f"{limits.files} files were looked at"
+    if lines >= limits.lines:
+        return f"{limits.lines} lines were found"
+    return f"{limits.seconds:g} seconds were over" if time.monotonic() > until else None
+
+
+def _files(local: Callable[[str], Path], left_out: LeftOut) -> Iterator[tuple[str, os.DirEntry[str]]]:
+    """The regular files of all folders, by the host's own paths, in the order of their names."""
+    for folder in FOLDERS:
+        root = local(folder)
+        try:
+            device = os.stat(root).st_dev
+        except OSError:
+            continue
+        left = [(folder, str(root))]
+        while left:
+            shown, here = left.pop()
+            try:
+                with os.scandir(here) as listed:
+                    entries = sorted(listed, key=lambda e: e.name)
+            except OSError as error:
+                left_out.add(shown, str(error.strerror).lower())
+                continue
+            below = []
+            for entry in entries:
+                path = f"{shown}/{entry.name}"
+                if entry.is_file(follow_symlinks=False):
+                    yield path, entry
+                elif entry.is_dir(follow_symlinks=False):
+                    below.append((path, entry.path, entry))
+            for path, there, entry in reversed(below):
+                if entry.stat(follow_symlinks=False).st_dev == device:
+                    left.append((path, there))
+                else:
+                    left_out.add(path, "another file system")

@@ -1,0 +1,63 @@
+"""Looking for what still uses the addresses that a plan takes away."""
+
+from __future__ import annotations
+
+import logging
+from collections.abc import Iterable, Iterator, Mapping
+
+from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.elsewhere import Elsewhere, Spelling
+from fixed_anchor.core.errors import AnchorError
+from fixed_anchor.core.findings import Finding
+from fixed_anchor.core.foreseen import Foreseen
+from fixed_anchor.core.knowledge import Knowledge
+from fixed_anchor.core.rules import old_address
+from fixed_anchor.machines.protocol import Machine
+from fixed_anchor.observe.listeners import listen_addresses, listeners
+from fixed_anchor.workflow.site import Site
+
+_log = logging.getLogger(__name__)
+
+
+def old_address_findings(
+    site: Site, known: Knowledge, foreseen: Mapping[str, Foreseen], told: Iterable[Finding]
+) -> Iterator[Finding]:
+    """All about the addresses that go from the hosts in ``foreseen``; ``told`` are the findings made before."""
+    of = {address: name for name, seen in foreseen.items() for address in seen.going}
+    if not of:
+        return
+    # What one host gives up and another one takes is named rightly by everybody but the first.
+    interfaces = [i for host in site.plan.hosts.values() for i in host.interfaces]
+    taken = {h.address for i in interfaces for h in i.hold} | {a for i in interfaces for a in i.expect}
+    gone = {address: name for address, name in of.items() if address not in taken}
+    for host in site.plan.hosts.values():
+        own = foreseen.get(host.name)
+        going = own.going if own is not None else frozenset()
+        others = {a: name for a, name in gone.items() if name != host.name}
+        if not going and not others:
+            continue
+        try:
+            machine = site.machine(host)
+            if machine is None:
+                continue
+            _log.info("searching %s for addresses that go", host.name)
+            found = search_host(machine, going, others)
+        except AnchorError as error:
+            yield from old_address.not_searched(host.name, (str(error),))
+            continue
+        if own is not None:
+            yield from old_address.on_host(host.name, own, found, going)
+        yield from old_address.on_other_host(host.name, others, found)
+        yield from old_address.not_searched(host.name, found.left_out)
+    yield from old_address.in_sources(known, gone, told)
+    yield from old_address.in_plan(site.plan, gone)
+
+
+def search_host(machine: Machine, going: frozenset[IPAddress], others: Iterable[IPAddress]) -> Elsewhere:
+    """What a host has of addresses of its own that are ``going``, and of those of ``others``."""
+    searched = machine.search(Spelling((*sorted(going, key=str), *others)))
+    left_out = searched.left_out
+    sockets = listeners(machine) if going else ()
+    if sockets is None and machine.running:
+        left_out = (*left_out, "its sockets: ss(8) told nothing")
+    return Elsewhere(sockets or (), searched.mentions, listen_addresses(machine) if going else (), left_out)
