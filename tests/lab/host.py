@@ -203,6 +203,10 @@ class LabHost:
     def resolves(self, name: str) -> bool:
         return self("getent", "ahostsv4", name, check=False).returncode == 0
 
+    def resolvers(self) -> str:
+        """Servers and search list that are in force, as the host's own tools say them."""
+        return self("sh", "-c", "resolvectl dns; resolvectl domain; cat /etc/resolv.conf").stdout
+
     def etc_digest(self) -> str:
         """Names, modes, owners and a digest of the contents of everything in /etc, one a line."""
         script = "cd /etc && find . -type f -printf '%p %m %U %G ' -exec md5sum {} \\; | sort"

@@ -28,12 +28,15 @@ PACKAGES = (
     "python3-minimal",
     "procps",
     "busybox",
+    "chrony",
     # What a Python that was built elsewhere may link to.
     "libssl3",
     "libffi8",
     "libsqlite3-0",
     "libyaml-0-2",
 )
+#: One time daemon excludes another to the package manager: of this one only the files are there.
+UNPACKED = ("systemd-timesyncd",)
 SUITE = "bookworm"
 
 #: A host that System V init boots: no systemd, no udev, no netplan.
@@ -62,10 +65,18 @@ MASKED = (
     "systemd-networkd.service",
     "systemd-networkd.socket",
     "ssh.service",
+    "chrony.service",
+    "systemd-timesyncd.service",
 )
+#: The clock is that of the machine: no time daemon may set it, and one will not even run in a container.
+TIME = {
+    "etc/default/chrony": 'DAEMON_OPTS="-F 0 -x"\n',
+    "etc/systemd/system/systemd-timesyncd.service.d/lab.conf": "[Unit]\nConditionVirtualization=\n",
+}
 
 #: The servers run in a tree of their own, never on the machine itself.
-SERVERS = ("iproute2", "busybox", "kea-dhcp4-server", "isc-dhcp-server", "isc-dhcp-client", "dnsmasq-base", "unbound")
+SERVERS = ("iproute2", "busybox", "kea-dhcp4-server", "isc-dhcp-server", "isc-dhcp-client", "dnsmasq-base", "unbound",
+           "radvd")  # fmt: skip
 
 #: Packages of which only the examples are wanted: unpacked, and nothing of them installed.
 EXAMPLES = ("kea-doc", "kea-dhcp4-server", "kea-dhcp6-server", "isc-dhcp-server", "dnsmasq-base", "bind9",
@@ -76,7 +87,7 @@ CACHE = Path(os.environ.get("FIXED_ANCHOR_LAB_CACHE", "/var/cache/fixed-anchor-l
 
 def base_image() -> Path:
     """The folder of the unpacked image of a host, made on first use (some 45 s and 350 MB)."""
-    return _kept(("host", *PACKAGES, *MASKED, "2"), lambda root: _make_host(root))
+    return _kept(("host", *PACKAGES, *UNPACKED, *MASKED, *TIME.values(), "3"), lambda root: _make_host(root))
 
 
 def image_without_systemd(boots: str) -> Path:
@@ -110,10 +121,16 @@ def _kept(parts: tuple[str, ...], make: Callable[[Path], None]) -> Path:
     return root
 
 
-def _bootstrap(root: Path, packages: tuple[str, ...]) -> None:
+def _bootstrap(root: Path, packages: tuple[str, ...], unpacked: tuple[str, ...] = ()) -> None:
     archive = root.with_suffix(".tar")
+    hooks = [
+        f'--customize-hook=cd "$1/root" && APT_CONFIG="$MMDEBSTRAP_APT_CONFIG" apt-get download {package}'
+        " && dpkg-deb --fsys-tarfile *.deb | tar -x --keep-directory-symlink -C .. && rm *.deb"
+        for package in unpacked
+    ]
+    include = f"--include={','.join(packages)}"
     subprocess.run(
-        ["mmdebstrap", "--quiet", "--variant=minbase", f"--include={','.join(packages)}", SUITE, str(archive)],
+        ["mmdebstrap", "--quiet", "--variant=minbase", include, *hooks, SUITE, str(archive)],
         check=True,
     )
     subprocess.run(["tar", "--numeric-owner", "-xpf", str(archive), "-C", str(root), "--exclude=./dev/*"], check=True)
@@ -121,8 +138,12 @@ def _bootstrap(root: Path, packages: tuple[str, ...]) -> None:
 
 
 def _make_host(root: Path) -> None:
-    _bootstrap(root, PACKAGES)
+    _bootstrap(root, PACKAGES, UNPACKED)
     (root / "etc/machine-id").write_text("")
+    subprocess.run(["chroot", str(root), "systemd-sysusers"], check=True)
+    for path, text in TIME.items():
+        (root / path).parent.mkdir(parents=True, exist_ok=True)
+        (root / path).write_text(text)
     for unit in MASKED:
         mask = root / "etc/systemd/system" / unit
         mask.unlink(missing_ok=True)

@@ -86,7 +86,8 @@ _ROWS: tuple[tuple[str, str, str, str, str, str], ...] = (
         "plan",
         _W,
         "no default route would be left",
-        "Without one, the host reaches its own subnet only.",
+        "Without one, the host reaches its own subnet only. Where routers announce the only IPv6 default route today, "
+        "and a fixed address stops listening to them, this is a blocker.",
         "Name a gateway for the segment, or say `gateway: none` on purpose.",
     ),
     (
@@ -399,7 +400,8 @@ _ROWS: tuple[tuple[str, str, str, str, str, str], ...] = (
         "host",
         _W,
         "the lease supplies more than the plan says",
-        "It is lost with the lease: MTU, time servers, routes or a hostname.",
+        "It is lost with the lease: MTU, time servers, search list or routes; with router advertisements and DHCPv6 the "
+        "resolvers, too.",
         "Add the keys named to the interface.",
     ),
     (

@@ -15,12 +15,19 @@ class Route(msgspec.Struct, frozen=True):
 
     ``on_link`` says that the next hop is reached without lying in a subnet of the
     interface. A default route has the destination ``0.0.0.0/0`` or ``::/0``.
+
+    A link-local next hop (``fe80::1``) is on link by definition (RFC 4861, section 6.3.4; RFC 5942):
+    that is nothing to be said of the route, and ``on_link`` is false.
     """
 
     destination: IPNetwork
     next_hop: IPAddress | None = None
     metric: int | None = None
     on_link: bool = False
+
+    def __post_init__(self) -> None:
+        if self.on_link and self.next_hop is not None and self.next_hop.version == 6 and self.next_hop.is_link_local:
+            msgspec.structs.force_setattr(self, "on_link", False)
 
     @property
     def is_default(self) -> bool:
@@ -48,6 +55,7 @@ class InterfaceConfig(msgspec.Struct, frozen=True):
     an IPv4 lease supplies are used; they count where ``ipv4`` is ``dhcp``. ``never_default``
     names the IP versions whose default routes the files keep out of force, ``optioned`` the
     addresses that are declared with options (a lifetime, a peer, a label) which a plan does not have.
+    ``accepts_ra`` says that router advertisements are listened to although ``ipv6`` is ``fixed``.
     """
 
     interface: str
@@ -63,6 +71,7 @@ class InterfaceConfig(msgspec.Struct, frozen=True):
     lease_resolvers: bool = True
     never_default: tuple[int, ...] = ()
     optioned: tuple[IPInterface, ...] = ()
+    accepts_ra: bool = False
 
     def of_family(self, version: int) -> tuple[IPInterface, ...]:
         """The addresses of IP ``version`` (4 or 6), in order."""
@@ -82,6 +91,11 @@ class InterfaceConfig(msgspec.Struct, frozen=True):
         fixed = self.ipv4 in ("fixed", "off") and self.ipv6 in ("fixed", "off", "untouched")
         routes = [r for r in self.default_routes() if r.destination.version not in self.never_default]
         return bool(fixed and self.resolvers and not routes and not self.search)
+
+    @property
+    def hears_routers(self) -> bool:
+        """Whether router advertisements have a say: they bring routes, resolvers and search domains of their own."""
+        return self.ipv6 in ("ra", "dhcp") or self.accepts_ra
 
     def touches(self, version: int) -> bool:
         """Whether this says anything about IP ``version``."""
@@ -104,7 +118,7 @@ def differences(declared: InterfaceConfig, wanted: InterfaceConfig) -> tuple[str
         if not wanted.touches(version):
             continue
         method = wanted.method(version)
-        if declared.method(version) != method:
+        if declared.method(version) != method or (version == 6 and declared.accepts_ra and not wanted.accepts_ra):
             found.append(f"ipv{version}")
         if declared.of_family(version) != wanted.of_family(version) or declared.has_options_beyond(wanted):
             found.append("hold")

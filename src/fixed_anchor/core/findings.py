@@ -135,6 +135,13 @@ def verdict_of(findings: Iterable[Finding]) -> str:
     return CLEAR
 
 
+def without_lesser(findings: Iterable[Finding]) -> list[Finding]:
+    """Each once; where the same is said as a blocker and as less, the blocker alone."""
+    found = list(dict.fromkeys(findings))
+    worst = {(f.code, f.host, f.interface, f.message) for f in found if f.severity == BLOCKER}
+    return [f for f in found if f.severity == BLOCKER or (f.code, f.host, f.interface, f.message) not in worst]
+
+
 _ORDER = {"blocker": 0, "undetermined": 1, "warning": 2, "note": 3}
 
 

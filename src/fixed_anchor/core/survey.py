@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import msgspec
 
-from fixed_anchor.core.addresses import IPAddress, IPInterface
+from fixed_anchor.core.addresses import IPAddress, IPInterface, IPNetwork
 from fixed_anchor.core.aside import Aside, Unreadable
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
 
@@ -45,7 +45,7 @@ class Lease(msgspec.Struct, frozen=True):
     What it supplies beyond address, gateway and resolvers: ``mtu`` in bytes,
     ``time_servers``, additional ``routes``, and a ``hostname``. ``client_id`` is what the
     client calls itself to the server (RFC 2132, 9.14), in hexadecimal, where it is known.
-    ``resolvers`` are those that it names.
+    ``resolvers`` and ``search`` are those that it names.
     """
 
     address: IPAddress
@@ -57,6 +57,20 @@ class Lease(msgspec.Struct, frozen=True):
     hostname: str | None = None
     client_id: str | None = None
     resolvers: tuple[IPAddress, ...] = ()
+    search: tuple[str, ...] = ()
+
+
+class Announced(msgspec.Struct, frozen=True):
+    """What router advertisements (RFC 4861, 4191, 8106) and DHCPv6 (RFC 8415) gave beside addresses and default routes.
+
+    ``mtu`` in bytes, ``None`` where it is the link's. ``prefixes`` are said to be on the link.
+    """
+
+    resolvers: tuple[IPAddress, ...] = ()
+    search: tuple[str, ...] = ()
+    mtu: int | None = None
+    routes: tuple[Route, ...] = ()
+    prefixes: tuple[IPNetwork, ...] = ()
 
 
 class SurveyedInterface(msgspec.Struct, frozen=True):
@@ -68,6 +82,7 @@ class SurveyedInterface(msgspec.Struct, frozen=True):
     ``rivals`` claim the interface too, ``regenerated`` are the places of its declaration that
     first-boot provisioning writes again at boot, ``dhcp_in`` turns IPv4 DHCP on, and ``client``
     is the command line of a lease client that runs for it. ``daemon`` carries the declaration out.
+    ``announced`` is ``None`` where neither routers nor DHCPv6 configure the interface.
     """
 
     link: LinkFacts
@@ -88,6 +103,7 @@ class SurveyedInterface(msgspec.Struct, frozen=True):
     dhcp_in: Place | None = None
     client: str | None = None
     daemon: str | None = None
+    announced: Announced | None = None
 
     @property
     def name(self) -> str:

@@ -9,7 +9,7 @@ import msgspec
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.aside import Unreadable
 from fixed_anchor.core.config import InterfaceConfig, says
-from fixed_anchor.core.survey import SurveyedInterface
+from fixed_anchor.core.survey import FoundAddress, SurveyedInterface
 
 PASS, FAIL, SKIPPED = "pass", "fail", "skipped"
 
@@ -93,6 +93,9 @@ def state_checks(
             None if good else why,
         )
 
+    # What routers and DHCPv6 give beside that is not the plan's, and goes on coming.
+    files = wanted if wanted.touches(6) else found.declared
+    heard = files is not None and files.hears_routers
     kernel = {a.address: a for a in found.addresses}
     for version in (4, 6):
         method = wanted.method(version)
@@ -114,14 +117,7 @@ def state_checks(
                     yield outcome(
                         "address-not-leased", f"{address} fixed", observed, fixed, "it still comes from a lease"
                     )
-            leftover = [a for a in held if a.address not in wanted.addresses and a.origin == "dhcp"]
-            yield outcome(
-                "no-leased-address",
-                "no leased address left",
-                ", ".join(str(a.address) for a in leftover) or "no leased address left",
-                not leftover,
-                "a DHCP client still holds a lease",
-            )
+            yield outcome("no-leased-address", *_leftover(wanted, version, held))
         elif method == "dhcp":
             leased = [a for a in held if a.origin == "dhcp"]
             yield outcome("address-leased", "a leased address", shown, bool(leased), "no lease was obtained")
@@ -133,11 +129,12 @@ def state_checks(
                 (r.next_hop, r.metric if any(m == r.metric for _, m in want) else None)
                 for r in found.default_routes(version)
             }
+            more = version == 6 and wanted.accepts_ra
             yield outcome(
                 "default-route",
                 ", ".join(str(r) for r in wanted.default_routes(version)) or "none",
                 ", ".join(str(r) for r in found.default_routes(version)) or "none",
-                want == have,
+                want == have or (more and want <= have),
                 "the default route is not the one wanted",
             )
         elif method == "dhcp":
@@ -153,7 +150,12 @@ def state_checks(
             "resolvers-in-force",
             ", ".join(map(str, wanted.resolvers)),
             ", ".join(map(str, found.resolvers)) or "none",
-            tuple(r for r in found.resolvers if r in wanted.resolvers or r not in beside.resolvers) == wanted.resolvers,
+            tuple(
+                r
+                for r in found.resolvers
+                if r in wanted.resolvers or not (r in beside.resolvers or (heard and r.version == 6))
+            )
+            == wanted.resolvers,
             "the resolver uses others",
         )
     elif wanted.ipv4 == "dhcp" and wanted.lease_resolvers:
@@ -169,9 +171,20 @@ def state_checks(
             "search-in-force",
             " ".join(wanted.search),
             " ".join(found.search) or "none",
-            tuple(d for d in found.search if d in wanted.search or d not in beside.search) == wanted.search,
+            tuple(d for d in found.search if d in wanted.search or not (d in beside.search or heard)) == wanted.search,
             "the resolver searches others",
         )
+
+
+def _leftover(wanted: InterfaceConfig, version: int, held: list[FoundAddress]) -> tuple[str, str, bool, str]:
+    """What is expected and observed of addresses that nobody fixed, whether that is good, and why not."""
+    origins = ("dhcp",) if version == 4 or wanted.accepts_ra else ("dhcp", "slaac")
+    left = [a for a in held if a.address not in wanted.addresses and a.origin in origins]
+    expected = "no leased address left" if version == 4 else "no address of a lease or of routers left"
+    observed = ", ".join(str(a.address) for a in left) or expected
+    heard = any(a.origin == "slaac" for a in left)
+    why = "router advertisements are still listened to" if heard else "a DHCP client still holds a lease"
+    return expected, observed, not left, why
 
 
 def files_check(

@@ -227,7 +227,10 @@ def _edit_ipv6(main: ShellFile, wanted: InterfaceConfig) -> None:
             main.drop(name)
     defaults = wanted.default_routes(6)
     if defaults:
-        main.set("IPV6_DEFAULTGW", str(defaults[0].next_hop))
+        hop = defaults[0].next_hop
+        # The scripts want the zone of a link-local one said.
+        zone = f"%{wanted.interface}" if hop is not None and hop.is_link_local else ""
+        main.set("IPV6_DEFAULTGW", f"{hop}{zone}")
     else:
         main.drop("IPV6_DEFAULTGW")
 

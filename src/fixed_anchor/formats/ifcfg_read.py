@@ -203,6 +203,7 @@ def read_main(files: Files, main: ShellFile, link: LinkFacts) -> tuple[Interface
         mtu=int(mtu) if mtu.isdecimal() else None,
         lease_routes=main.yes("DEFROUTE", True),
         lease_resolvers=main.yes("PEERDNS", True),
+        accepts_ra=ipv6 == "fixed" and auto,
         never_default=tuple(dict.fromkeys(version for version, _, _ in kept_from_default(files, main, link))),
     )
     if (

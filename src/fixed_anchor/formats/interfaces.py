@@ -176,6 +176,7 @@ def _edit_family(
         and declared.of_family(version) == wanted.of_family(version)
         and set(declared.default_routes(version)) == set(wanted.default_routes(version))
         and not declared.has_options_beyond(wanted)
+        and not (version == 6 and declared.accepts_ra and not wanted.accepts_ra)
     ):
         return
     family = "inet" if version == 4 else "inet6"

@@ -159,6 +159,8 @@ def read_stanzas(
     search: list[str] = []
     mtu: int | None = None
     places: list[Place] = []
+    #: What the stanzas say of router advertisements, one after the other; the last word counts.
+    accepts: list[bool] = []
     for stanza in mine:
         places.append(Place(stanza.path, stanza.head.first + 1))
         version = {"inet": 4, "inet6": 6}.get(stanza.family or "")
@@ -181,8 +183,11 @@ def read_stanzas(
                     number = int(metric.value) if metric and metric.value.isdecimal() else None
                     on_link = not any(hop in a.network for a in addresses)
                     routes.append(Route(default_network(version), hop, number, on_link))
-            elif stanza.method == "auto" and version == 6:
+            elif stanza.method == "auto" and version == 6 and methods[6] != "fixed":
                 methods[6] = "ra"
+            said = _option(lines, "accept_ra")
+            if version == 6 and (said is not None or stanza.method in ("auto", "dhcp")):
+                accepts.append(said is None or said.value != "0")
         for line in lines:
             if line in stanza.options and line.key in ADDRESSING | DNS:
                 places.append(Place(stanza.path, line.first + 1))
@@ -213,5 +218,7 @@ def read_stanzas(
         search=tuple(dict.fromkeys(search)) or None,
         mtu=mtu,
         optioned=tuple(optioned),
+        # The kernel listens unless it is told not to.
+        accepts_ra=methods[6] == "fixed" and (accepts[-1] if accepts else True),
     )
     return config, (places[0], *sorted(set(places[1:])))

@@ -240,6 +240,8 @@ def read_entries(
         lease_resolvers=overrides4.get("use-dns", True),
         never_default=tuple(without) if daemon == "NetworkManager" else (),
         optioned=tuple(address for address, item in items if item.is_mapping),
+        # NetworkManager does not, where addresses are set by hand.
+        accepts_ra=held6 and not dhcp6 and accept_ra is not False and daemon != "NetworkManager",
     )
     if daemon == "NetworkManager" and config.resolvers_lead_nowhere and ALL_NAMES not in search:
         config = msgspec.structs.replace(config, resolvers=None)

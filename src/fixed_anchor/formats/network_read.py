@@ -188,6 +188,7 @@ def read_parts(parts: list[IniText], link: LinkFacts) -> tuple[InterfaceConfig, 
         lease_routes=use_routes is not False and use_gateway is not False,
         lease_resolvers=use_dns is not False,
         optioned=tuple(optioned),
+        accepts_ra=held6 and not dhcp6 and accept_ra is not False,
     )
     return config, (Place(main.path, 1), *sorted(set(places)))
 

@@ -13,7 +13,7 @@ from fixed_anchor.formats import FORMATS
 from fixed_anchor.machines.fetched import Fetched
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.machines.readable import Readable, Wanted
-from fixed_anchor.observe import identity, kernel, lease, provisioning, resolvers
+from fixed_anchor.observe import announced, identity, kernel, lease, provisioning, resolvers
 
 #: How deep files may name others: a loop among them ends here.
 _LEVELS = 16
@@ -60,7 +60,7 @@ def _with_links(machine: Machine, first: Fetched) -> Fetched:
     active = active_units(first)
     asked = [q for unit, q in all_questions().items() if active.get(unit, not active)]
     second = Wanted(
-        files=tuple(path.format(name) for path in ifupdown.LEASES for name in names),
+        files=tuple(path.format(name) for path in (*ifupdown.LEASES, announced.MTU) for name in names),
         links=tuple(kernel.DRIVER.format(name) for name in names),
         commands=tuple(c for q in asked for c in (*q.commands, *(c for name in names for c in q.of_interface(name)))),
     )

@@ -32,14 +32,22 @@ class KernelLink(msgspec.Struct, frozen=True):
     index: int
     state: str
     addresses: tuple[FoundAddress, ...]
+    mtu: int | None = None
 
 
 class KernelRoute(msgspec.Struct, frozen=True):
-    """One route of the main table, the interface it leaves by, and who installed it."""
+    """One route of the main table, the interface it leaves by, who installed it, and its own MTU in bytes."""
 
     interface: str
     route: Route
     protocol: str
+    mtu: int | None = None
+
+    @property
+    def is_prefix(self) -> bool:
+        """Whether it says that routers call its destination on link."""
+        alone = self.route.destination.prefixlen == self.route.destination.max_prefixlen
+        return self.protocol == "ra" and self.route.next_hop is None and not self.route.is_default and not alone
 
 
 def link_names(machine: Readable) -> list[str]:
@@ -82,6 +90,7 @@ def links(machine: Readable) -> tuple[KernelLink, ...]:
                 index=int(link.get("ifindex", 0)),
                 state=_state(link),
                 addresses=addresses,
+                mtu=link.get("mtu"),
             )
         )
     return tuple(found)
@@ -134,7 +143,11 @@ def routes(machine: Readable) -> tuple[KernelRoute, ...]:
 
 
 def _routes(entry: dict[str, Any], version: int) -> list[KernelRoute]:
-    if entry.get("type", "unicast") != "unicast" or entry.get("protocol") == "kernel":
+    protocol = entry.get("protocol", "boot")
+    if version == 6 and protocol == "kernel" and "expires" in entry and "/" in entry["dst"]:
+        # The kernel's own word for a prefix that a router announced.
+        protocol = "ra"
+    if entry.get("type", "unicast") != "unicast" or protocol == "kernel":
         return []
     destination = default_network(version) if entry["dst"] == "default" else parse_destination(entry["dst"])
     hops = entry.get("nexthops") or [entry]
@@ -149,9 +162,9 @@ def _routes(entry: dict[str, Any], version: int) -> list[KernelRoute]:
         # The kernel's own default metric for IPv6 says nothing.
         if version == 6 and metric == 1024:
             metric = None
-        found.append(
-            KernelRoute(device, Route(destination, next_hop, metric, "onlink" in flags), entry.get("protocol", "boot"))
-        )
+        own = {k: v for m in entry.get("metrics", ()) for k, v in m.items()}
+        route = Route(destination, next_hop, metric, "onlink" in flags)
+        found.append(KernelRoute(device, route, protocol, own.get("mtu")))
     return found
 
 

@@ -21,6 +21,8 @@ _WORDS = {
     "rfc3442_classless_static_routes": "rfc3442", "dhcp_client_identifier": "client_id",
     "dhcp-server-identifier": "server", "interface-mtu": "mtu", "ntp-servers": "ntp", "host-name": "hostname",
     "rfc3442-classless-static-routes": "rfc3442", "dhcp-client-identifier": "client_id",
+    "DOMAINNAME": "domain", "DOMAIN_SEARCH_LIST": "search", "domain_name": "domain", "domain_search": "search",
+    "domain-name": "domain", "domain-search": "search",
 }  # fmt: skip
 
 
@@ -38,8 +40,15 @@ def lease_of(machine: Readable, interface: str, index: int, leased: FoundAddress
         routes=_routes(said),
         hostname=said.get("hostname") or None,
         client_id=_identifier(said.get("client_id", "")),
+        search=_search(said),
         resolvers=tuple(a for word in re.split(r"[ ,]+", said.get("dns", "")) if (a := _ipv4(word)) is not None),
     )
+
+
+def _search(said: dict[str, str]) -> tuple[str, ...]:
+    """The search list, and the domain name, which clients search as well (RFC 2132, 3.17; RFC 3397)."""
+    words = re.split(r"[\s,]+", f"{said.get('search', '')} {said.get('domain', '')}")
+    return tuple(dict.fromkeys(w.strip('"').rstrip(".").lower() for w in words if w.strip('".')))
 
 
 def _networkd(machine: Readable, index: int) -> dict[str, str]:

@@ -21,6 +21,7 @@ from fixed_anchor.formats.resolved_conf import DROP_IN, says_drop_in
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.machines.readable import Readable
 from fixed_anchor.observe import kernel, others, resolvers
+from fixed_anchor.observe.announced import announced_on
 from fixed_anchor.observe.fetching import fetch_for_survey, fetch_kernel, sifted_files
 from fixed_anchor.observe.identity import identities_of
 from fixed_anchor.observe.lease import client_name, lease_clients, lease_of
@@ -231,6 +232,7 @@ def _running(
     declared = declared_with_resolvers(machine, charge, writer)
     lease = lease_of(machine, name, link.index, leased) if leased else None
     own_routes = tuple(r for r in all_routes if r.interface == name)
+    announced = announced_on(machine, link, own_routes, servers, search, declared, lease)
     return SurveyedInterface(
         link=link.facts,
         state=link.state,
@@ -244,6 +246,7 @@ def _running(
         declared_in=charge.declaration.places if charge.declaration else (),
         stack=charge.stack,
         by_hand=() if declared is None else _addresses_by_hand(link, declared),
+        announced=announced,
         routes_by_hand=() if declared is None else _routes_by_hand(own_routes, declared, lease),
     )
 

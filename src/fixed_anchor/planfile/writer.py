@@ -51,7 +51,7 @@ def _list(values: tuple[object, ...]) -> str:
 
 def plan_text(proposed: ProposedPlan) -> str:
     """The text of the plan. Nothing is added that was not there or asked for."""
-    lines = ["plan: 1", "", "segments:", f"  {scalar(proposed.segment)}:", f"    subnet: {proposed.subnet}"]
+    lines = ["plan: 1", "", "segments:", f"  {scalar(proposed.segment)}:", f"    subnet: {scalar(proposed.subnet)}"]
     if proposed.gateways:
         gateways = proposed.gateways
         lines.append("    gateway: " + (scalar(gateways[0]) if len(gateways) == 1 else _list(gateways)))

@@ -62,6 +62,28 @@ def survey_document(survey: HostSurvey) -> dict[str, Any]:
                     "address": str(i.lease.address),
                     "server": None if i.lease.server is None else str(i.lease.server),
                     "seconds_left": i.lease.seconds_left,
+                    "resolvers": [str(r) for r in i.lease.resolvers],
+                    "search": list(i.lease.search),
+                },
+                "announced": None
+                if i.announced is None
+                else {
+                    "resolvers": [str(r) for r in i.announced.resolvers],
+                    "search": list(i.announced.search),
+                    "mtu": i.announced.mtu,
+                    "routes": [
+                        {"destination": str(r.destination), "next_hop": str(r.next_hop)} for r in i.announced.routes
+                    ],
+                    "prefixes": [str(p) for p in i.announced.prefixes],
+                },
+                "declared": None
+                if i.declared is None
+                else {
+                    "ipv4": i.declared.ipv4,
+                    "ipv6": i.declared.ipv6,
+                    "hears_routers": i.declared.hears_routers,
+                    "addresses": [str(a) for a in i.declared.addresses],
+                    "gateways": [str(r.next_hop) for r in i.declared.default_routes() if r.next_hop],
                 },
                 "declared_in": [{"file": p.file, "line": p.line} for p in i.declared_in],
             }

@@ -14,11 +14,12 @@ from fixed_anchor.change import states
 from fixed_anchor.change.change import Draft
 from fixed_anchor.change.files import FileEdit
 from fixed_anchor.change.steps import Fed, Step, argv_of
+from fixed_anchor.core.config import InterfaceConfig
 from fixed_anchor.core.errors import printable
 from fixed_anchor.core.findings import CheckResult, Consulted, Finding, NotConsulted
 from fixed_anchor.core.rules.survey import survey_findings
 from fixed_anchor.core.secrets import masked
-from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
+from fixed_anchor.core.survey import Announced, HostSurvey, SurveyedInterface
 from fixed_anchor.core.verification import VerifyCheck, VerifyResult
 from fixed_anchor.workflow.dhcp_server import ServerDraft
 from fixed_anchor.workflow.probe import ProbeResult
@@ -121,15 +122,34 @@ def _show_interface(out: Console, interface: SurveyedInterface, running: bool) -
     if interface.search:
         table.add_row("search", printable(" ".join(interface.search)))
     declared = interface.declared
+    if interface.announced is not None:
+        table.add_row("announced", printable(_announced(interface.announced)))
     if declared is not None:
-        held = ", ".join(str(a) for a in declared.addresses)
-        said_ipv4 = declared.ipv4 + (f" {held}" if held else "")
-        table.add_row("files say", f"IPv4 {said_ipv4}")
+        for version in (4, 6):
+            table.add_row("files say" if version == 4 else "", _declared(declared, version))
     if interface.declared_in:
         table.add_row("declared in", _places(interface))
     else:
         table.add_row("declared in", Text("no file of a supported stack", style="yellow"))
     out.print(table)
+
+
+def _announced(given: Announced) -> str:
+    """What routers and DHCPv6 give beside addresses and the default route."""
+    said = [f"resolver {r}" for r in given.resolvers]
+    said += [f"search {' '.join(given.search)}"] if given.search else []
+    said += [f"MTU {given.mtu}"] if given.mtu is not None else []
+    said += [f"route {r.destination} via {r.next_hop}" for r in given.routes]
+    return ", ".join(said) or "nothing but addresses and the way out"
+
+
+def _declared(declared: InterfaceConfig, version: int) -> str:
+    """``IPv6 fixed 2001:db8:7e::14/64, gateway fe80::1``, with what the files say of router advertisements."""
+    method = {"ra": "from router advertisements"}.get(declared.method(version), declared.method(version))
+    held = ", ".join(str(a) for a in declared.of_family(version))
+    hops = ", ".join(str(r.next_hop) for r in declared.default_routes(version) if r.next_hop is not None)
+    heard = "; router advertisements are listened to" if version == 6 and declared.accepts_ra else ""
+    return f"IPv{version} {method}" + (f" {held}" if held else "") + (f", gateway {hops}" if hops else "") + heard
 
 
 def _places(interface: SurveyedInterface) -> str:

@@ -70,7 +70,7 @@ class UnprivilegedVantage:
             with socket.socket(family, socket.SOCK_DGRAM) as udp:
                 udp.setblocking(False)
                 try:
-                    udp.sendto(b"", (str(target), _DISCARD))
+                    udp.sendto(b"", self._destination(target))
                 except OSError:
                     continue
         left = set(targets)
@@ -86,6 +86,11 @@ class UnprivilegedVantage:
                     left.discard(target)
                 elif state not in _UNDECIDED and (state == "FAILED" or waited > SILENT_AFTER):
                     left.discard(target)
+
+    def _destination(self, target: IPAddress) -> tuple[str, int] | tuple[str, int, int, int]:
+        if target.version == 6 and target.is_link_local:
+            return str(target), _DISCARD, 0, socket.if_nametoindex(self.interface)
+        return str(target), _DISCARD
 
     def _table(self) -> dict[IPAddress, dict[str, Any]]:
         argv = ("ip", "-j", "neighbor", "show", "dev", self.interface)

@@ -17,6 +17,7 @@ from fixed_anchor.core.findings import (
     Finding,
     NotConsulted,
     sorted_findings,
+    without_lesser,
 )
 from fixed_anchor.core.foreseen import Foreseen
 from fixed_anchor.core.knowledge import Knowledge
@@ -128,7 +129,7 @@ def check_with_knowledge(
             findings += declared_findings(host.name, survey, foreseen[host.name])
     findings += list(old_address_findings(site, known, foreseen, findings))
     findings = with_reservation_lines(site, known, findings)
-    result = CheckResult(sorted_findings(dict.fromkeys(findings)), lambda: (e for one in gather for e in one()))
+    result = CheckResult(sorted_findings(without_lesser(findings)), lambda: (e for one in gather for e in one()))
     return Checked(result, known)
 
 

@@ -9,7 +9,15 @@ from typing import Any
 
 import msgspec
 
-from fixed_anchor.core.addresses import AddressRange, IPAddress, IPNetwork, parse_address, parse_interface_address
+from fixed_anchor.core.addresses import (
+    AddressRange,
+    IPAddress,
+    IPInterface,
+    IPNetwork,
+    parse_address,
+    parse_interface_address,
+    parse_network,
+)
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.core.plan import Gateway, Plan, Segment, SourceRef
@@ -25,46 +33,79 @@ def propose(
     at: IPAddress | None,
     pools: tuple[AddressRange, ...] | None,
 ) -> ProposedPlan:
-    """The plan for one interface of a survey (in its JSON form).
+    """The plan for one interface of a survey (in its JSON form): for IPv4 where it has it, else for IPv6.
 
-    ``at`` is the address to hold, ``None`` keeps today's. ``pools`` is ``None`` where
-    nothing is known. Raises :class:`InputError`.
+    ``at`` is the address to hold, which says the family, too; ``None`` keeps today's. ``pools`` is
+    ``None`` where nothing is known. Raises :class:`InputError`.
     """
     interface = _choose(survey, interface_name)
     name = interface["name"]
-    now = [
-        parse_interface_address(a["address"])
-        for a in interface["addresses"]
-        if a["origin"] in ("dhcp", "fixed") and ":" not in a["address"]
-    ]
+    now = _addresses(interface)
+    if at is not None:
+        now = [a for a in now if a.version == at.version]
     if not now:
+        family = f"IPv{at.version} address" if at is not None else "address"
         raise InputError(
-            f"{name} has no IPv4 address to take the subnet from",
+            f"{name} has no {family} to take the subnet from",
             remedy="bring it up on its lease first, or write the plan by hand",
         )
     current = now[0]
-    subnet: IPNetwork = current.network
+    subnet = _subnet(interface, current)
     address: IPAddress = current.ip if at is None else at
     if address not in subnet:
-        fitting = next((a.network for a in now if address in a.network), None)
+        fitting = next((s for a in now if address in (s := _subnet(interface, a))), None)
         if fitting is None:
             raise InputError(
                 f"{address} is not in {subnet}, the subnet of {name}",
                 expected=f"an address of {subnet}",
             )
         subnet = fitting
-    gateways = [g for g in (parse_address(g) for g in interface["gateways"]) if g.version == 4]
+    gateways = [g for g in (parse_address(g) for g in interface["gateways"]) if g.version == subnet.version]
+    resolvers, search = _kept(interface, subnet.version)
     return ProposedPlan(
         host=survey["host"],
         interface=name,
         mac=interface["mac"],
         subnet=subnet,
-        gateways=tuple(gateways),
-        resolvers=tuple(parse_address(r) for r in interface["resolvers"]),
-        search=tuple(interface["search"]),
+        gateways=tuple(dict.fromkeys(gateways)),
+        resolvers=tuple(parse_address(r) for r in resolvers),
+        search=tuple(search),
         pools=pools,
         hold=(address,),
     )
+
+
+def _addresses(interface: dict[str, Any]) -> list[IPInterface]:
+    """Today's addresses, the best to keep first: IPv4, then IPv6 that somebody leased or fixed, then made ones."""
+    found = [(a["origin"], parse_interface_address(a["address"])) for a in interface["addresses"]]
+    good = [(origin, a) for origin, a in found if origin != "link-local"]
+    return [a for _, a in sorted(good, key=lambda pair: (pair[1].version, pair[0] == "slaac"))]
+
+
+def _subnet(interface: dict[str, Any], address: IPInterface) -> IPNetwork:
+    """The subnet of an address; a leased IPv6 one is alone (RFC 5942), and routers say which prefix is on the link."""
+    announced = interface.get("announced") or {}
+    prefixes = [parse_network(p) for p in announced.get("prefixes", ())]
+    if address.version == 6 and address.network.prefixlen == address.max_prefixlen:
+        on_link = next((p for p in prefixes if address.ip in p), None)
+        if on_link is None:
+            raise InputError(
+                f"{interface['name']} has {address} alone, and no router says which prefix is on its link",
+                remedy="write the plan by hand, with the segment's `subnet:`",
+            )
+        return on_link
+    return address.network
+
+
+def _kept(interface: dict[str, Any], version: int) -> tuple[list[str], list[str]]:
+    """Resolvers and search list to write down: not those that the other family goes on getting by itself."""
+    announced, lease = interface.get("announced") or {}, interface.get("lease") or {}
+    on_coming = announced if version == 4 else lease
+    theirs, searched = on_coming.get("resolvers", ()), on_coming.get("search", ())
+    # A domain of both is one that this family had as well.
+    own = (lease if version == 4 else announced).get("search", ())
+    resolvers = [r for r in interface["resolvers"] if r not in theirs]
+    return resolvers, [d for d in interface["search"] if d not in searched or d in own]
 
 
 def _choose(survey: dict[str, Any], name: str | None) -> dict[str, Any]:

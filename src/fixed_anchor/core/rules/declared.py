@@ -175,9 +175,10 @@ def _resolvers(host: str, survey: HostSurvey, foreseen: Foreseen) -> Iterator[Fi
     if survey.resolv_conf_by == NOBODY and named:
         for name, declared in foreseen.declared.items():
             found = survey.interface(name)
-            if declared.daemon != "ifupdown" or declared.config.ipv4 != "dhcp":
+            if declared.daemon != "ifupdown" or "dhcp" not in (declared.config.ipv4, declared.config.ipv6):
                 continue
             leased = found.lease.resolvers if found is not None and found.lease is not None else ()
+            leased += found.announced.resolvers if found is not None and found.announced is not None else ()
             if leased and set(leased) >= named:
                 continue
             yield finding(

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from functools import partial
 
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.core.findings import Finding, finding
 from fixed_anchor.core.plan import HostPlan, InterfacePlan, Plan
-from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
+from fixed_anchor.core.rules.given import given_findings
+from fixed_anchor.core.survey import HostSurvey
 
 
 def host_findings(
@@ -52,41 +53,13 @@ def host_findings(
                 address=address.address.ip,
                 seen_in=f"the kernel of {survey.host}",
             )
-    yield from _lease_supplied_more(interface, found, raised)
+    yield from given_findings(plan, host, interface, survey, found)
     if session is not None and any(a.address.ip == session for a in found.addresses):
         yield raised(
             "your-session-rides-here",
             f"your session uses {session} on {interface.name}",
             address=session,
             seen_in="your session",
-        )
-
-
-def _lease_supplied_more(
-    interface: InterfacePlan, found: SurveyedInterface, raised: Callable[..., Finding]
-) -> Iterator[Finding]:
-    """What would go with the lease, and the key of the plan that keeps it."""
-    lease = found.lease
-    if lease is None or interface.ipv4 != "fixed":
-        return
-    more: list[tuple[str, str]] = []
-    if lease.mtu is not None and lease.mtu != 1500 and interface.mtu is None:
-        more.append((f"MTU {lease.mtu}", f"mtu: {lease.mtu}"))
-    if lease.time_servers and interface.time_servers is None:
-        servers = ", ".join(lease.time_servers)
-        more.append((f"time servers {servers}", f"time_servers: [{servers}]"))
-    planned = {(r.destination, r.next_hop) for r in interface.routes}
-    for route in lease.routes:
-        if (route.destination, route.next_hop) not in planned:
-            more.append(
-                (f"the route {route}", f"routes: [{{destination: {route.destination}, next_hop: {route.next_hop}}}]")
-            )
-    if more:
-        yield raised(
-            "lease-supplied-more",
-            f"the lease of {found.name} also supplies " + ", ".join(what for what, _ in more),
-            seen_in=f"the lease of {found.name}",
-            remedy="to keep it, add to the interface: " + "; ".join(key for _, key in more),
         )
 
 

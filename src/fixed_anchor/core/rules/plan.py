@@ -145,6 +145,8 @@ def _way_out(plan: Plan, host: HostPlan, interface: InterfacePlan, segment: Segm
         held = [h for h in interface.hold if h.address.version == version]
         # An address with its own full prefix (/32, /128) reaches its gateway on-link by intent.
         on_link = any(h.prefix == h.address.max_prefixlen for h in held)
+        # A link-local one is on link by definition (RFC 5942).
+        on_link = on_link or (version == 6 and gateway.address.is_link_local)
         if segment.subnet_of(gateway.address) is None and not on_link:
             yield raised(
                 "gateway-outside-subnet",
@@ -156,14 +158,15 @@ def _way_out(plan: Plan, host: HostPlan, interface: InterfacePlan, segment: Segm
             if not any(g.address.version == version for g in gateways) and not _other_way_out(
                 plan, host, interface, version
             ):
-                yield raised(
-                    "no-default-route",
-                    f"{host.name} would have no IPv{version} default route: segment {segment.name} "
-                    f"names no IPv{version} gateway",
-                )
+                yield raised("no-default-route", no_default_route(host.name, version, segment.name))
     resolvers = segment.resolvers if interface.resolvers is None else interface.resolvers
     if fixed and not resolvers and interface.gateways != ():
         yield raised("no-resolvers", f"{host.name} would have no resolvers on {interface.name}")
+
+
+def no_default_route(host: str, version: int, segment: str) -> str:
+    """What `no-default-route` says of an IP version, whoever finds it."""
+    return f"{host} would have no IPv{version} default route: segment {segment} names no IPv{version} gateway"
 
 
 def _other_way_out(plan: Plan, host: HostPlan, interface: InterfacePlan, version: int) -> bool:
