@@ -82,7 +82,8 @@ class SurveyedInterface(msgspec.Struct, frozen=True):
     ``rivals`` claim the interface too, ``regenerated`` are the places of its declaration that
     first-boot provisioning writes again at boot, ``dhcp_in`` turns IPv4 DHCP on, and ``client``
     is the command line of a lease client that runs for it. ``daemon`` carries the declaration out.
-    ``announced`` is ``None`` where neither routers nor DHCPv6 configure the interface.
+    ``announced`` is ``None`` where neither routers nor DHCPv6 configure the interface. ``time_servers`` are
+    those that the host's time daemon follows, ``None`` where nobody can tell.
     """
 
     link: LinkFacts
@@ -104,6 +105,7 @@ class SurveyedInterface(msgspec.Struct, frozen=True):
     client: str | None = None
     daemon: str | None = None
     announced: Announced | None = None
+    time_servers: tuple[str, ...] | None = None
 
     @property
     def name(self) -> str:
@@ -117,6 +119,21 @@ class SurveyedInterface(msgspec.Struct, frozen=True):
     def default_routes(self, version: int) -> tuple[Route, ...]:
         """The default routes in force of IP ``version`` (4 or 6)."""
         return tuple(r for r in self.routes if r.is_default and r.destination.version == version)
+
+
+class TimeService(msgspec.Struct, frozen=True):
+    """The time daemon of a host, by its ``name``.
+
+    ``drop_in`` is the file for the time servers of a plan, and ``declared`` what it says now; ``main`` is
+    the file that must be told to read it first, empty where that is so. ``servers`` are those that the
+    daemon follows by its own word, ``None`` where it cannot be asked.
+    """
+
+    name: str
+    drop_in: str
+    main: str = ""
+    servers: tuple[str, ...] | None = None
+    declared: tuple[str, ...] = ()
 
 
 class Identity(msgspec.Struct, frozen=True):
@@ -136,7 +153,7 @@ class HostSurvey(msgspec.Struct, frozen=True):
     ``resolv_conf_by`` is who writes /etc/resolv.conf. ``asides`` are what interface
     files say beside the addressing, ``others`` what else configures or names interfaces;
     ``unreadable`` are the interface files that were passed over because they cannot be read.
-    ``identities`` are what should be this host's alone.
+    ``identities`` are what should be this host's alone. ``time_service`` is ``None`` where no time daemon is known.
     """
 
     host: str
@@ -152,6 +169,7 @@ class HostSurvey(msgspec.Struct, frozen=True):
     others: tuple[Aside, ...] = ()
     unreadable: tuple[Unreadable, ...] = ()
     identities: tuple[Identity, ...] = ()
+    time_service: TimeService | None = None
 
     def interface(self, name: str) -> SurveyedInterface | None:
         """The interface ``name``, or ``None``."""

@@ -166,6 +166,8 @@ def state_checks(
             bool(found.resolvers),
             "no resolver is in force",
         )
+    if wanted.time_servers:
+        yield time_servers_check(host, wanted, found, seen_from)
     if wanted.search:
         yield outcome(
             "search-in-force",
@@ -174,6 +176,28 @@ def state_checks(
             tuple(d for d in found.search if d in wanted.search or not (d in beside.search or heard)) == wanted.search,
             "the resolver searches others",
         )
+
+
+def time_servers_check(host: str, wanted: InterfaceConfig, found: SurveyedInterface, seen_from: str) -> VerifyCheck:
+    """Whether the time daemon follows the servers that are wanted, by its own word; others may be its own."""
+    servers = wanted.time_servers or ()
+    expected = ", ".join(servers)
+    if found.time_servers is None:
+        why = "no time daemon that runs can be asked"
+        said = ("time-servers-in-force", False, host, wanted.interface, seen_from, expected)
+        return VerifyCheck(*said, "not looked at", SKIPPED, why)
+    good = set(servers) <= set(found.time_servers)
+    return VerifyCheck(
+        "time-servers-in-force",
+        True,
+        host,
+        wanted.interface,
+        seen_from,
+        expected,
+        ", ".join(found.time_servers) or "none",
+        PASS if good else FAIL,
+        None if good else "the time daemon follows others",
+    )
 
 
 def _leftover(wanted: InterfaceConfig, version: int, held: list[FoundAddress]) -> tuple[str, str, bool, str]:

@@ -9,14 +9,16 @@ from fixed_anchor.change.steps import Steps
 from fixed_anchor.core.config import LinkFacts
 from fixed_anchor.core.errors import NotSupported
 from fixed_anchor.daemons import netplan
+from fixed_anchor.daemons.chrony import Chrony
 from fixed_anchor.daemons.hostname import Hostname
 from fixed_anchor.daemons.ifupdown import Ifupdown
 from fixed_anchor.daemons.network_manager import NetworkManager
 from fixed_anchor.daemons.network_scripts import NetworkScripts
 from fixed_anchor.daemons.networkd import Networkd
-from fixed_anchor.daemons.protocol import Daemon, HostWide, Questions
+from fixed_anchor.daemons.protocol import Daemon, HostWide, Questions, TimeDaemon
 from fixed_anchor.daemons.resolved import Resolved
-from fixed_anchor.formats import FORMATS
+from fixed_anchor.daemons.timesyncd import Timesyncd
+from fixed_anchor.formats import FORMATS, chrony_conf
 from fixed_anchor.formats.protocol import Declaration
 
 #: By the names that declarations say.
@@ -27,8 +29,15 @@ DAEMONS: dict[str, Daemon] = {
     "network-scripts": NetworkScripts(),
 }
 
+#: In the order in which they are asked whether they run; only one does.
+TIME_DAEMONS: tuple[TimeDaemon, ...] = (
+    Timesyncd(),
+    Chrony("chrony.service", chrony_conf.MAIN[0]),
+    Chrony("chronyd.service", chrony_conf.MAIN[1]),
+)
+
 #: In the order in which they load their files, which is before the interfaces are loaded.
-HOST_WIDE: tuple[HostWide, ...] = (Resolved(), Hostname())
+HOST_WIDE: tuple[HostWide, ...] = (Resolved(), Hostname(), *TIME_DAEMONS)
 
 
 #: What makes a daemon's files of a format's, by the name of the format.
@@ -60,20 +69,25 @@ def host_wide_steps(paths: Iterable[str]) -> Steps:
     They come before the steps of the interfaces: a lease client that knows nothing of
     systemd-resolved writes its servers into the file that a restart makes anew.
     """
-    changed = set(paths)
-    load = tuple(step for wide in HOST_WIDE if wide.path in changed for step in wide.load)
+    changed = sorted(set(paths))
+    load = tuple(dict.fromkeys(step for wide in HOST_WIDE for path in changed for step in wide.load(path)))
     return Steps(activate=load, reload=load)
 
 
 def units() -> dict[str, str]:
     """The services of all of them, by their names here."""
-    wide = {w.name: w.unit for w in HOST_WIDE if w.unit is not None}
+    wide = {w.name: w.unit for w in HOST_WIDE if w.unit is not None and w not in TIME_DAEMONS}
     return {name: daemon.unit for name, daemon in DAEMONS.items()} | wide
 
 
 def is_active() -> tuple[str, ...]:
     """The command that tells which of the services run: a word for each, in the order of :func:`units`."""
     return ("systemctl", "is-active", *units().values())
+
+
+def time_is_active() -> tuple[str, ...]:
+    """The same of the time daemons. A question of its own: what was collected before there was one stays good."""
+    return ("systemctl", "is-active", *(daemon.unit for daemon in TIME_DAEMONS))
 
 
 def busy_patterns() -> tuple[str, ...]:

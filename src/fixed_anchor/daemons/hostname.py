@@ -11,7 +11,8 @@ class Hostname:
     """The host's own name."""
 
     name = "hostname"
-    path = HOSTNAME
     unit: str | None = None
     questions = Questions(files=(HOSTNAME, HOSTS))
-    load: tuple[Step, ...] = (("hostname", "-F", HOSTNAME),)
+
+    def load(self, path: str) -> tuple[Step, ...]:
+        return (("hostname", "-F", HOSTNAME),) if path == HOSTNAME else ()

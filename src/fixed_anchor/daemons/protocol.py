@@ -108,16 +108,29 @@ class Daemon(Protocol):
 
 
 class HostWide(Protocol):
-    """What brings a file into force that belongs to no interface. ``unit`` is its service, if it has one.
-
-    ``load`` makes it take the file as it is: the same both ways.
-    """
+    """What brings a file into force that belongs to no interface. ``unit`` is its service, if it has one."""
 
     name: str
-    path: str
-    unit: str | None
+
+    @property
+    def unit(self) -> str | None: ...
+
     questions: Questions
-    load: tuple[Step, ...]
+
+    def load(self, path: str) -> tuple[Step, ...]:
+        """What makes it take the file at ``path`` as it is, the same both ways; nothing where that is not its own."""
+        ...
+
+
+class TimeDaemon(HostWide, Protocol):
+    """A time daemon. The first command of its ``questions`` has it name its servers."""
+
+    @property
+    def unit(self) -> str: ...
+
+    def servers(self, out: str) -> tuple[str, ...]:
+        """The servers in what that command printed."""
+        ...
 
 
 def is_enabled(unit: str) -> tuple[str, ...]:

@@ -11,11 +11,12 @@ class Resolved:
     """systemd-resolved. It takes a drop-in when it is started again."""
 
     name = "systemd-resolved"
-    path = DROP_IN
     unit: str | None = "systemd-resolved.service"
     questions = Questions(
         commands=(("resolvectl", "dns"), ("resolvectl", "domain")),
         for_interface=(("resolvectl", "dns", INTERFACE), ("resolvectl", "domain", INTERFACE)),
         files=(DROP_IN,),
     )
-    load: tuple[Step, ...] = (("systemctl", "restart", "systemd-resolved.service"),)
+
+    def load(self, path: str) -> tuple[Step, ...]:
+        return (("systemctl", "restart", "systemd-resolved.service"),) if path == DROP_IN else ()

@@ -13,7 +13,7 @@ from fixed_anchor.core.config import Place
 from fixed_anchor.core.elsewhere import Spelling
 from fixed_anchor.core.errors import AnchorError, InputError, NotSupported
 from fixed_anchor.core.survey import SurveyedInterface
-from fixed_anchor.daemons import all_files, all_questions, busy_patterns, ifupdown, is_active, others
+from fixed_anchor.daemons import all_files, all_questions, busy_patterns, ifupdown, is_active, others, time_is_active
 from fixed_anchor.daemons.protocol import INTERFACE
 from fixed_anchor.machines.fetched import Fetched, folders_in, matches, one_by_one
 from fixed_anchor.machines.readable import Ran, Wanted, not_asked
@@ -37,7 +37,7 @@ HEADER = "fixed-anchor collection 1"
 def collector_source() -> str:
     """The text of ``collector.sh``, with what the daemons and formats of this version need filled in."""
     text = resources.files(__package__).joinpath("collector.sh").read_text("utf-8")
-    once, each = [_run(is_active())], []
+    once, each = [_run(is_active()), _run(time_is_active())], []
     for unit, asked in all_questions().items():
         # Some would start the service that they ask.
         once += [f"active {unit} && {_run(argv)}" for argv in asked.commands]

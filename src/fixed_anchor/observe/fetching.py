@@ -8,7 +8,16 @@ from __future__ import annotations
 
 from fixed_anchor.change.files import FileText
 from fixed_anchor.core.errors import InputError
-from fixed_anchor.daemons import all_files, all_questions, ifupdown, is_active, others, units
+from fixed_anchor.daemons import (
+    TIME_DAEMONS,
+    all_files,
+    all_questions,
+    ifupdown,
+    is_active,
+    others,
+    time_is_active,
+    units,
+)
 from fixed_anchor.formats import FORMATS
 from fixed_anchor.machines.fetched import Fetched
 from fixed_anchor.machines.protocol import Machine
@@ -21,13 +30,15 @@ _LEVELS = 16
 
 def active_units(fetched: Readable) -> dict[str, bool]:
     """Whether each service runs; empty where that is not known."""
-    answers = fetched.run(is_active()).out.split() if fetched.running else []
-    every = list(units().values())
-    return (
-        {unit: answer == "active" for unit, answer in zip(every, answers, strict=True)}
-        if len(answers) == len(every)
-        else {}
-    )
+    found = _answers(fetched, is_active(), list(units().values()))
+    return found | _answers(fetched, time_is_active(), [d.unit for d in TIME_DAEMONS]) if found else {}
+
+
+def _answers(fetched: Readable, argv: tuple[str, ...], every: list[str]) -> dict[str, bool]:
+    answers = fetched.run(argv).out.split() if fetched.running else []
+    if len(answers) != len(every):
+        return {}
+    return {unit: answer == "active" for unit, answer in zip(every, answers, strict=True)}
 
 
 def _of_kernel() -> Wanted:
@@ -35,7 +46,7 @@ def _of_kernel() -> Wanted:
     return Wanted(
         files=("/proc/sys/kernel/hostname", "/etc/hostname", resolvers.RESOLV_CONF, "/run/udev/data/n*", *records),
         links=(resolvers.RESOLV_CONF,),
-        commands=(*kernel.COMMANDS, is_active(), lease.PROCESSES),
+        commands=(*kernel.COMMANDS, is_active(), time_is_active(), lease.PROCESSES),
     )
 
 

@@ -11,7 +11,7 @@ from fixed_anchor.core.addresses import IPInterface, parse_address
 from fixed_anchor.core.aside import NOT_AT_BOOT, Aside, Unreadable
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
 from fixed_anchor.core.errors import AnchorError
-from fixed_anchor.core.survey import HostSurvey, Lease, OpenFile, Rival, SurveyedInterface
+from fixed_anchor.core.survey import HostSurvey, Lease, OpenFile, Rival, SurveyedInterface, TimeService
 from fixed_anchor.daemons import DAEMONS
 from fixed_anchor.daemons.protocol import IN_FILES, IN_RESOLV_CONF
 from fixed_anchor.formats import FORMATS
@@ -22,11 +22,12 @@ from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.machines.readable import Readable
 from fixed_anchor.observe import kernel, others, resolvers
 from fixed_anchor.observe.announced import announced_on
-from fixed_anchor.observe.fetching import fetch_for_survey, fetch_kernel, sifted_files
+from fixed_anchor.observe.fetching import active_units, fetch_for_survey, fetch_kernel, sifted_files
 from fixed_anchor.observe.identity import identities_of
 from fixed_anchor.observe.lease import client_name, lease_clients, lease_of
 from fixed_anchor.observe.provisioning import regenerates
 from fixed_anchor.observe.stack import Charge, Services, active_daemons, in_charge, services
+from fixed_anchor.observe.time_service import time_service
 
 
 def take_stock(machine: Machine, beside: bool = True) -> HostSurvey:
@@ -65,6 +66,8 @@ def _survey(machine: Readable, look_beside: bool) -> HostSurvey:
     else:
         all_routes = kernel.routes(machine)
         interfaces = [_running(machine, link, charges[link.facts.name], all_routes, writer) for link in found]
+    service = time_service(machine, active_units(machine))
+    interfaces = [_with_time_servers(i, service) for i in interfaces]
     interfaces = [_with_declaration(machine, i, charges[i.name], clients.get(i.name)) for i in interfaces]
     for interface in interfaces:
         if running is not None and _not_started(running, interface):
@@ -89,6 +92,7 @@ def _survey(machine: Readable, look_beside: bool) -> HostSurvey:
         tuple(beside),
         tuple(unreadable),
         identities_of(machine) if look_beside else (),
+        service,
     )
 
 
@@ -131,6 +135,17 @@ def _with_declaration(
         client=client,
         daemon=declaration.daemon,
     )
+
+
+def _with_time_servers(interface: SurveyedInterface, service: TimeService | None) -> SurveyedInterface:
+    """The interface with the servers that the time daemon follows, and those that are declared where it reads them."""
+    if service is None:
+        return interface
+    declared = interface.declared
+    in_its_file = interface.stack == "networkd" and service.name == "systemd-timesyncd"
+    if declared is not None and not in_its_file:
+        declared = msgspec.structs.replace(declared, time_servers=service.declared or None)
+    return msgspec.structs.replace(interface, time_servers=service.servers, declared=declared)
 
 
 def _not_started(running: Services, interface: SurveyedInterface) -> bool:

@@ -142,6 +142,20 @@ def _domains(fields: dict[str, Value]) -> tuple[str, ...] | None:
     return fields["search"].all_parsed(parse_domain, "a domain") if "search" in fields else None
 
 
+def _time_servers(fields: dict[str, Value]) -> tuple[str, ...] | None:
+    """Addresses or names, each as it goes into a file of the time daemon."""
+
+    def server(text: str) -> str:
+        try:
+            return str(parse_address(text))
+        except ValueError:
+            if ":" in text or re.fullmatch(r"[0-9.]+", text):
+                raise
+            return parse_domain(text)
+
+    return fields["time_servers"].all_parsed(server, "an address or a name") if "time_servers" in fields else None
+
+
 def _mac(value: Value) -> str:
     text = value.text("a MAC address")
     # Of six pairs of digits alone others make a number in base 60; a letter makes it text.
@@ -321,7 +335,7 @@ def _interface(name: str, key: Value, value: Value, segments: dict[str, Segment]
         resolvers=_addresses(fields, "resolvers"),
         search=_domains(fields),
         mtu=_number(fields["mtu"], 68, 65535) if "mtu" in fields else None,
-        time_servers=tuple(i.text() for i in fields["time_servers"].items()) if "time_servers" in fields else None,
+        time_servers=_time_servers(fields),
         routes=_routes(fields["routes"]) if "routes" in fields else (),
         line=key.line,
     )

@@ -15,7 +15,7 @@ from fixed_anchor.core.plan import HostPlan, InterfacePlan, Plan
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
 from fixed_anchor.core.wanted import held_beside
 from fixed_anchor.daemons.protocol import IN_FILES, IN_RESOLV_CONF
-from fixed_anchor.formats import FORMATS
+from fixed_anchor.formats import FORMATS, chrony_conf, timesyncd_conf
 from fixed_anchor.formats.host_names import HOSTNAME, HOSTS, edit_hostname, edit_hosts
 from fixed_anchor.formats.resolv_conf import RESOLV_CONF, edit_resolv_conf
 from fixed_anchor.formats.resolved_conf import DROP_IN, edit_drop_in
@@ -24,7 +24,7 @@ from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe import provisioning
 from fixed_anchor.observe.fetching import format_files
 from fixed_anchor.workflow.assemble import Stage, assemble, stack_of, surveyed
-from fixed_anchor.workflow.host_wide import host_configs, place_of
+from fixed_anchor.workflow.host_wide import host_configs, place_of, time_servers_apart
 from fixed_anchor.workflow.site import Site
 
 
@@ -81,6 +81,7 @@ def _stage(plan: Plan, host: HostPlan, machine: Machine, survey: HostSurvey, hol
         edits = joined_edits(edits, _interface_edits(plan, interface, machine, survey, found, stack, config, edits))
         wanted[interface.name] = config
     edits += _host_wide(machine, survey, wanted)
+    edits += _time_servers(machine, survey, wanted)
     edits += _provisioning(machine, survey, wanted.values())
     edits += _names(plan, host, machine, survey, wanted.values())
     return Stage(tuple(edits), wanted)
@@ -107,6 +108,8 @@ def _interface_edits(
     files = apply_edits(format_files(machine, stack), earlier)
     if place_of(survey, found) != IN_FILES:
         config = msgspec.structs.replace(config, resolvers=None, search=None)
+    if time_servers_apart(survey, interface.name) is not None:
+        config = msgspec.structs.replace(config, time_servers=None)
     return list(rewrite(FORMATS[stack], files, found.link, config, (i.link for i in survey.interfaces)))
 
 
@@ -123,6 +126,22 @@ def _host_wide(machine: Machine, survey: HostSurvey, wanted: Mapping[str, Interf
             edits.append(msgspec.structs.replace(made, link_before=machine.link_target(made.path)))
     # Every interface says the same.
     return list({edit.path: edit for edit in edits}.values())
+
+
+def _time_servers(machine: Machine, survey: HostSurvey, wanted: Mapping[str, InterfaceConfig]) -> list[FileEdit]:
+    """The file of the time daemon with the time servers of all interfaces, where theirs do not take them."""
+    said = [(c, s) for c in wanted.values() if (s := time_servers_apart(survey, c.interface)) is not None]
+    servers, service = next(((c.time_servers, s) for c, s in said if c.time_servers is not None), (None, None))
+    if servers is None or service is None:
+        return []
+    path = service.drop_in
+    if service.name == "systemd-timesyncd":
+        edit = timesyncd_conf.edit_drop_in(machine.read(path), servers)
+    else:
+        edit = chrony_conf.edit_drop_in(path, machine.read(path), servers)
+    edits = [edit] if edit is not None else []
+    main = machine.read(service.main) if service.main and servers else None
+    return [*edits, chrony_conf.edit_main(main)] if main is not None else edits
 
 
 def _provisioning(machine: Machine, survey: HostSurvey, wanted: Iterable[InterfaceConfig]) -> list[FileEdit]:

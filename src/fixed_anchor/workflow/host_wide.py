@@ -10,7 +10,7 @@ from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.config import InterfaceConfig
 from fixed_anchor.core.errors import NotSupported, located
 from fixed_anchor.core.plan import HostPlan, Plan
-from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
+from fixed_anchor.core.survey import HostSurvey, SurveyedInterface, TimeService
 from fixed_anchor.core.verification import Beside
 from fixed_anchor.core.wanted import wanted_config
 from fixed_anchor.daemons import DAEMONS
@@ -37,6 +37,7 @@ def host_configs(plan: Plan, host: HostPlan, survey: HostSurvey | None) -> dict[
     wanted = {i.name: wanted_config(plan, i) for i in touched}
     if survey is None:
         return wanted
+    _compose_time_servers(survey, wanted)
     for place in dict.fromkeys(_shared_place(survey, name) for name in wanted):
         if place == IN_FILES:
             continue
@@ -59,6 +60,29 @@ def host_configs(plan: Plan, host: HostPlan, survey: HostSurvey | None) -> dict[
                 # A lease client writes its own: what it leaves there is not a matter of the plan.
                 wanted[config.interface] = msgspec.structs.replace(config, resolvers=None, search=None)
     return wanted
+
+
+def time_servers_apart(survey: HostSurvey, name: str) -> TimeService | None:
+    """The time daemon whose own file takes the time servers of an interface; ``None`` where its interface file does.
+
+    systemd-networkd tells systemd-timesyncd of those in its files, and nobody else.
+    """
+    found, service = survey.interface(name), survey.time_service
+    if service is None or found is None:
+        return None
+    return None if found.stack == "networkd" and service.name == "systemd-timesyncd" else service
+
+
+def _compose_time_servers(survey: HostSurvey, wanted: dict[str, InterfaceConfig]) -> None:
+    """The time daemon follows those of all interfaces: each says them all, in the order of :func:`in_order`."""
+    saying = [
+        c
+        for c in in_order(wanted.values())
+        if c.time_servers is not None and time_servers_apart(survey, c.interface) is not None
+    ]
+    servers = tuple(dict.fromkeys(s for c in saying for s in c.time_servers or ()))
+    for config in saying:
+        wanted[config.interface] = msgspec.structs.replace(config, time_servers=servers)
 
 
 def _shared_place(survey: HostSurvey, name: str) -> str:

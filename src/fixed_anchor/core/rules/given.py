@@ -20,13 +20,18 @@ def given_findings(
 ) -> Iterator[Finding]:
     """All of it for one interface of the plan, which the survey ``found``."""
     raised = partial(finding, host=host.name, interface=interface.name)
-    yield from _lease_supplied_more(plan, interface, found, raised)
+    takes_time_servers = survey.time_service is not None or found.stack == "networkd"
+    yield from _lease_supplied_more(plan, interface, found, takes_time_servers, raised)
     yield from _advertisements_supply_more(plan, interface, found, raised)
     yield from _no_way_out_but_theirs(plan, host, interface, survey, found, raised)
 
 
 def _lease_supplied_more(
-    plan: Plan, interface: InterfacePlan, found: SurveyedInterface, raised: Callable[..., Finding]
+    plan: Plan,
+    interface: InterfacePlan,
+    found: SurveyedInterface,
+    takes_time_servers: bool,
+    raised: Callable[..., Finding],
 ) -> Iterator[Finding]:
     """What would go with the lease, and the key of the plan that keeps it."""
     lease = found.lease
@@ -35,7 +40,8 @@ def _lease_supplied_more(
     more = [] if lease.mtu == 1500 else list(_mtu(lease.mtu, interface))
     if lease.time_servers and interface.time_servers is None:
         servers = ", ".join(lease.time_servers)
-        more.append((f"time servers {servers}", f"time_servers: [{servers}]"))
+        by_hand = f"(in the time daemon's own configuration, since none that is known runs) {servers}"
+        more.append((f"time servers {servers}", f"time_servers: [{servers}]" if takes_time_servers else by_hand))
     more += _routes(lease.routes, interface)
     more += _search(tuple(d for d in lease.search if d in found.search), plan, interface)
     if more:
