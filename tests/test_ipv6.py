@@ -12,6 +12,7 @@ from fixed_anchor.core.addresses import default_network, parse_address, parse_in
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Route
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.core.findings import Finding
+from fixed_anchor.core.rules.survey import survey_findings
 from fixed_anchor.core.verification import state_checks
 from fixed_anchor.formats import FORMATS
 from fixed_anchor.formats.rewriting import rewrite
@@ -190,6 +191,18 @@ def test_the_only_way_out_that_routers_announce(tmp_path: Path) -> None:
     assert "no-default-route" not in told(tmp_path, machine, HOLD + "\n        gateway: none")
     without = host(SLAAC, four=True, routes="[]")
     assert told(tmp_path, without, HOLD)["no-default-route"].severity == "warning"
+
+
+@pytest.mark.parametrize(("method", "told_of"), [("dhcp", False), ("static\n    address 2001:db8:7e:1::20/64", True)])
+def test_a_lease_client_is_that_of_its_family(method: str, told_of: bool) -> None:
+    """The client of IPv6 is no leftover where IPv6 is leased, and no client of IPv4."""
+    machine = host(DHCP, files={PATHS["ifupdown"]: f"auto eth0\niface eth0 inet6 {method}\n"})
+    units = next(key for key in machine.commands if key.startswith("systemctl is-active"))
+    running = {units: "inactive\ninactive\nactive\ninactive\nactive\n", "ps -eo args": "dhclient -6 -v eth0\n"}
+    survey = take_stock(Told({**machine.commands, **running}, machine.files, machine.links))
+    (found,) = survey.interfaces
+    assert (found.stack, found.client, found.link.client) == ("ifupdown", None, None)
+    assert ("still-asks-dhcp" in {f.code for f in survey_findings(survey)}) is told_of
 
 
 # --- verification -----------------------------------------------------------------------

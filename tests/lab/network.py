@@ -8,6 +8,7 @@ import shutil
 import subprocess
 import time
 from collections.abc import Iterable
+from ipaddress import IPv6Address
 from pathlib import Path
 
 _numbers = itertools.count(1)
@@ -110,6 +111,7 @@ class Segment:
             "--host-record=gull.ternpoint.example,203.0.113.9",
             "--ptr-record=19.113.0.203.in-addr.arpa,tide-db.ternpoint.example",
             "--ptr-record=20.100.51.198.in-addr.arpa,tide-db.labs.ternpoint.example",
+            f"--ptr-record={IPv6Address('2001:db8:7e:1::20').reverse_pointer},tide-db.ternpoint.example",
             log=self.folder / f"{self.name}.log",
         )
 

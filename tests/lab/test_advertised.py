@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from tests.lab.advertising import LINK_LOCAL, MTU, RESOLVER, ROUTE, SEARCH, Router
-from tests.lab.conftest import MakeHost
+from tests.lab.conftest import NETPLAN, MakeHost
 from tests.lab.host import MAC, LabHost
 from tests.lab.image import mount_copy, servers_image, unmount
 from tests.lab.network import Segment, wait_for
@@ -66,8 +66,8 @@ def write_plan(host: LabHost, gateway: str, kept: str = "") -> None:
     host.write("/root/plan.yaml", PLAN.format(gateway=gateway, mac=MAC, held=HELD, held6=HELD6) + kept)
 
 
-def told(host: LabHost, code: str) -> list[dict[str, str]]:
-    done = host.tool("check", "plan.yaml", "--json")
+def told(host: LabHost, code: str, file: str = "plan.yaml") -> list[dict[str, str]]:
+    done = host.tool("check", file, "--json")
     return [f for f in json.loads(done.stdout)["findings"] if f["code"] == code]
 
 
@@ -96,6 +96,8 @@ COVER = [entry for number, entry in enumerate(EVERY) if number % 4 == (number //
 
 
 def pytest_generate_tests(metafunc: pytest.Metafunc) -> None:
+    if "kind" not in metafunc.fixturenames:
+        return
     whole = metafunc.config.getoption("--whole-matrix")
     metafunc.parametrize(("stack", "router", "kind"), EVERY if whole else COVER, indirect=["router"])
 
@@ -131,3 +133,36 @@ def test_what_was_announced_is_kept_and_nothing_listens(
     wait_for("the address after the reboot", lambda: HELD6 in host.addresses("-6"), 40)
     time.sleep(8)
     is_as_planned(host, gateway)
+
+
+IPV6_ALONE = {
+    "networkd": {"/etc/systemd/network/20-quay.network": NETWORK.replace("ipv4", "ipv6")},
+    "ifupdown": {"/etc/network/interfaces": "auto lo\niface lo inet loopback\n\nauto eth0\niface eth0 inet6 dhcp\n"},
+    "netplan-networkd": {"/etc/netplan/50-tide.yaml": NETPLAN.replace("dhcp4: true ", "dhcp6: true ")},
+}
+
+
+@pytest.mark.parametrize("stack", IPV6_ALONE)
+@pytest.mark.parametrize("router", ["dhcp"], indirect=True)
+def test_a_host_with_ipv6_alone(stack: str, router: Router, make_host: MakeHost) -> None:
+    host = make_host(IPV6_ALONE[stack], STACKS[stack][1], lease=False)
+    wait_for("an address from the server", lambda: " dynamic " in host.addresses("-6"), 40)
+    wait_for("the router", lambda: LINK_LOCAL in host("ip", "-6", "route").stdout, 20)
+    leased = next(line for line in host.addresses("-6").splitlines() if " dynamic " in line)
+    # Kept, it is named as it is, and must be reserved, like one of IPv4.
+    done = host.tool("propose", "--keep", "--no-pool", "-o", "kept.yaml")
+    assert done.returncode == 0, done.stderr
+    assert f'hold: ["{leased.split(" inet6 ")[1].split("/")[0]}"]' in host.read("/root/kept.yaml")
+    assert told(host, "lease-not-reserved", "kept.yaml")
+    done = host.tool("propose", "--at", HELD6, "--no-pool", "-o", "plan.yaml")
+    assert done.returncode == 0, done.stderr
+    text = host.read("/root/plan.yaml")
+    assert 'subnet: "2001:db8:7e:1::/64"' in text
+    assert f'gateway: "{LINK_LOCAL}"' in text
+    done = host.tool("cutover", "plan.yaml", "--unattended")
+    assert done.returncode == 0, done.stdout + done.stderr
+    host.reboot()
+    wait_for("the address after the reboot", lambda: HELD6 in host.addresses("-6"), 40)
+    time.sleep(8)
+    assert host.addresses("-6").count("inet6") == 1
+    assert host.tool("verify", "plan.yaml").returncode == 0

@@ -80,8 +80,8 @@ class SurveyedInterface(msgspec.Struct, frozen=True):
     ``None`` where no file says anything about the interface. ``by_hand`` and
     ``routes_by_hand`` are fixed addresses and routes of the kernel that no file declares.
     ``rivals`` claim the interface too, ``regenerated`` are the places of its declaration that
-    first-boot provisioning writes again at boot, ``dhcp_in`` turns IPv4 DHCP on, and ``client``
-    is the command line of a lease client that runs for it. ``daemon`` carries the declaration out.
+    first-boot provisioning writes again at boot, ``dhcp_in`` turns IPv4 DHCP on, and ``client`` and
+    ``client6`` are the command lines of lease clients that run for it. ``daemon`` carries the declaration out.
     ``announced`` is ``None`` where neither routers nor DHCPv6 configure the interface. ``time_servers`` are
     those that the host's time daemon follows, ``None`` where nobody can tell.
     """
@@ -103,6 +103,7 @@ class SurveyedInterface(msgspec.Struct, frozen=True):
     regenerated: tuple[Place, ...] = ()
     dhcp_in: Place | None = None
     client: str | None = None
+    client6: str | None = None
     daemon: str | None = None
     announced: Announced | None = None
     time_servers: tuple[str, ...] | None = None

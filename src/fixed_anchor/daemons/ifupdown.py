@@ -93,7 +93,7 @@ def _bridge(was: InterfaceConfig | None, becomes: InterfaceConfig | None, link: 
     )
     if was is None or becomes is None or not {was.ipv4, becomes.ipv4} <= {"dhcp", "fixed"}:
         raise refused
-    if not _only_ipv4(was, becomes) or (link.leased and link.client != "dhclient"):
+    if not _only_ipv4(was, becomes) or _leased_by_another(link):
         raise refused
     there, back = _anew(becomes, link.name), _anew(was, link.name)
     gently = _gently(was, becomes, link)
@@ -121,6 +121,11 @@ def _anew(config: InterfaceConfig, name: str) -> tuple[Step, ...]:
     return (Fed(("ip", "-4", "-batch", "-"), flush + "".join(f"{line}\n" for line in lines)),)
 
 
+def _leased_by_another(link: LinkFacts) -> bool:
+    """Whether an IPv4 address comes from a lease client that is not dhclient, or from none that is seen."""
+    return any(a.version == 4 for a in link.leased) and link.client != "dhclient"
+
+
 def _stop(name: str) -> Step:
     """Ends dhclient without giving its lease back: the address may still be needed."""
     return ("dhclient", "-x", "-pf", f"/run/dhclient.{name}.pid", name)
@@ -144,7 +149,7 @@ def _gently(before: InterfaceConfig | None, after: InterfaceConfig | None, link:
         return None
     if not _only_ipv4(before, after):
         return None
-    if not link.in_kernel or (link.leased and link.client != "dhclient"):
+    if not link.in_kernel or _leased_by_another(link):
         return None
     wanted, held = after.of_family(4), [a for a in link.in_kernel if a.version == 4]
     dev, forever = f"dev {link.name}", "valid_lft forever preferred_lft forever"

@@ -86,12 +86,12 @@ def _identifier(text: str) -> str | None:
     return text.encode().hex() or None
 
 
-def lease_clients(machine: Readable) -> dict[str, str]:
-    """The command lines of the lease clients that run as processes of their own, by interface."""
+def lease_clients(machine: Readable, version: int = 4) -> dict[str, str]:
+    """The command lines of the lease clients of an IP version that run as processes of their own, by interface."""
     found: dict[str, str] = {}
     for line in machine.run(PROCESSES).out.splitlines():
         words = line.split()
-        if words and client_name(line) in ifupdown.LEASE_CLIENTS:
+        if words and client_name(line) in ifupdown.LEASE_CLIENTS and ("-6" in words) == (version == 6):
             for word in words[1:]:
                 found.setdefault(word, " ".join(words))
     return found

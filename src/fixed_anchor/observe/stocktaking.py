@@ -45,7 +45,7 @@ def _survey(machine: Readable, look_beside: bool) -> HostSurvey:
     files = {name: sound for name, (sound, _) in sifted.items()}
     unreadable = [_unreadable(name, error) for name, (_, broken) in sifted.items() for error in broken]
     running = services(machine) if machine.running else None
-    clients = lease_clients(machine) if machine.running else {}
+    clients, clients6 = (lease_clients(machine, v) if machine.running else {} for v in (4, 6))
     found = tuple(_with_client(link, clients, running) for link in kernel.links(machine)) if running else ()
     links = tuple(link.facts for link in found) if machine.running else _links_in_files(files)
     declarations: dict[str, dict[str, Declaration]] = {}
@@ -68,7 +68,9 @@ def _survey(machine: Readable, look_beside: bool) -> HostSurvey:
         interfaces = [_running(machine, link, charges[link.facts.name], all_routes, writer) for link in found]
     service = time_service(machine, active_units(machine))
     interfaces = [_with_time_servers(i, service) for i in interfaces]
-    interfaces = [_with_declaration(machine, i, charges[i.name], clients.get(i.name)) for i in interfaces]
+    interfaces = [
+        _with_declaration(machine, i, charges[i.name], clients.get(i.name), clients6.get(i.name)) for i in interfaces
+    ]
     for interface in interfaces:
         if running is not None and _not_started(running, interface):
             unit = DAEMONS[interface.daemon or ""].unit
@@ -119,7 +121,7 @@ def _unreadable(stack: str, error: AnchorError, interface: str = "") -> Unreadab
 
 
 def _with_declaration(
-    machine: Readable, interface: SurveyedInterface, charge: Charge, client: str | None
+    machine: Readable, interface: SurveyedInterface, charge: Charge, client: str | None, client6: str | None
 ) -> SurveyedInterface:
     """The interface with what its files, and their rivals, say beyond its configuration."""
     declaration = charge.declaration
@@ -133,6 +135,7 @@ def _with_declaration(
         regenerated=again,
         dhcp_in=declaration.dhcp_in,
         client=client,
+        client6=client6,
         daemon=declaration.daemon,
     )
 

@@ -80,12 +80,13 @@ def _still_asks(survey: HostSurvey, interface: SurveyedInterface) -> Iterator[Fi
             seen_in=where,
             remedy=f"switch DHCP off in {where}; `fixed-anchor draft` does so",
         )
-    if interface.client is not None and declared.ipv4 != "dhcp":
-        yield raised(
-            f"a lease client runs for {interface.name} although its files do not ask for one: {interface.client}",
-            seen_in=f"processes of {survey.host}",
-            remedy="end it, and see what starts it",
-        )
+    for version, client in ((4, interface.client), (6, interface.client6)):
+        if client is not None and declared.method(version) != "dhcp":
+            yield raised(
+                f"a lease client runs for {interface.name} although its files do not ask for one: {client}",
+                seen_in=f"processes of {survey.host}",
+                remedy="end it, and see what starts it",
+            )
 
 
 def _regenerated(survey: HostSurvey, interface: SurveyedInterface) -> Iterator[Finding]:
