@@ -20,8 +20,9 @@ from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.planfile.reader import read_plan
 from fixed_anchor.planfile.writer import plan_text
 from fixed_anchor.reporting.documents import survey_document
+from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.workflow.check import check
-from fixed_anchor.workflow.propose import propose
+from fixed_anchor.workflow.propose import propose, with_pick
 from fixed_anchor.workflow.site import Site
 from tests.machines import Told
 
@@ -247,6 +248,14 @@ def test_a_plan_for_a_host_with_ipv6_alone(
     assert [str(r) for r in segment.resolvers] == ["2001:db8:7e:1::53"]
     (interface,) = plan.hosts["tide-db"].interfaces
     assert ([str(h.address) for h in interface.hold], interface.ipv6) == ([hold], "fixed")
+
+
+def test_a_free_ipv6_address_is_picked(tmp_path: Path) -> None:
+    proposed = propose(survey_document(take_stock(host(DHCP))), None, None, ())
+    picked = with_pick(proposed, None, tmp_path, Nowhere("nobody looks"))
+    assert picked.hold[0] in picked.subnet
+    assert picked.hold != proposed.hold
+    assert "not probed: nobody looks" in picked.reasons
 
 
 def test_what_goes_on_coming_is_not_written_down() -> None:

@@ -94,7 +94,7 @@ def test_files_that_name_it_are_told_with_their_lines(tmp_path: Path) -> None:
         # Nobody reads these.
         "etc/app/site.conf.bak": f"listen {OLD}:80\n",
         "etc/app/site.conf~": f"listen {OLD}:80\n",
-        "etc/app/other.conf": f"# listen {OLD}:80\n; {OLD}\n  // {OLD}\nlisten {OLD}0\n",
+        "etc/app/other.conf": f"# listen {OLD}:80\n; {OLD}\n  // {OLD}\nlisten {OLD}0\nlisten 80 # {OLD}\n",
         "var/log/app.log": f"connect to {OLD}\n",
     }
     hosts, *rest = sorted(found(tmp_path, files), key=lambda f: f.seen_in, reverse=True)
@@ -135,12 +135,15 @@ def test_nothing_is_told_where_nothing_names_it(tmp_path: Path) -> None:
         ),
         (f'tcp LISTEN 0 1 {OLD}:80 0.0.0.0:* users:(("webd",pid=1,fd=3))\n' + EVERY, "", False),
         (f"udp UNCONN 0 0 {OLD}:123 0.0.0.0:*\n" + EVERY, "", False),
+        (f'tcp LISTEN 0 1 {OLD}:2022 0.0.0.0:* users:(("systemd",pid=1,fd=3))\n', "Port 2022\n", True),
+        (f'tcp LISTEN 0 1 {OLD}:8080 0.0.0.0:* users:(("systemd",pid=1,fd=3))\n' + EVERY, "", False),
         (EVERY, f"ListenAddress {OLD}\n", True),
         (EVERY, f"listenaddress={OLD}:2022\nListenAddress [::1]:22\n", True),
         (EVERY, "ListenAddress tide-db\n", True),
         (EVERY, "Include more/*.conf\n", True),
         (EVERY, f"ListenAddress {OLD}\nListenAddress 203.0.113.20\n", False),
         (EVERY, f"ListenAddress {OLD}\nListenAddress some-name\n", False),
+        (f'tcp LISTEN 0 1 {OLD}:2122 0.0.0.0:* users:(("systemd",pid=1,fd=3))\n', "socket", True),
     ],
 )
 def test_sshd_that_listens_on_it_alone_blocks(sockets: str, config: str, blocks: bool, tmp_path: Path) -> None:
@@ -148,10 +151,12 @@ def test_sshd_that_listens_on_it_alone_blocks(sockets: str, config: str, blocks:
         "etc/ssh/sshd_config": config,
         "etc/ssh/more/a.conf": f"ListenAddress {OLD}\nMatch User x\nListenAddress x\n",
     }
+    if config == "socket":
+        files = {"etc/systemd/system/ssh.socket.d/a.conf": "[Socket]\nListenStream=\nListenStream=203.0.113.0:2122\n"}
     if "tide-db" in config:
         files |= {"etc/hosts": f"{OLD} Tide-DB\n"}
     if "Include" not in config:
-        del files["etc/ssh/more/a.conf"]
+        files.pop("etc/ssh/more/a.conf", None)
     told = found(tmp_path, files, sockets)
     assert told
     assert ("blocker" in {f.severity for f in told}) is blocks

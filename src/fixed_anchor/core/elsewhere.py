@@ -41,13 +41,15 @@ class ListenAddress(msgspec.Struct, frozen=True):
 class Elsewhere(msgspec.Struct, frozen=True):
     """What a search of one host found. ``left_out`` says in words what was not looked at, and why.
 
-    ``listen_addresses`` are those of sshd, in order; none where it listens on all.
+    ``listen_addresses`` are those of sshd, in order; none where it listens on all. ``ssh_ports`` are the ports at
+    which it may be waited for in its stead.
     """
 
     listeners: tuple[Listener, ...] = ()
     mentions: tuple[Mention, ...] = ()
     listen_addresses: tuple[ListenAddress, ...] = ()
     left_out: tuple[str, ...] = ()
+    ssh_ports: frozenset[int] = frozenset({22})
 
 
 class Spelling:

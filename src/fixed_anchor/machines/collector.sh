@@ -80,7 +80,8 @@ for path in /proc/sys/net/ipv6/conf/*/mtu /proc/uptime /proc/mounts /etc/resolv.
     /etc/cloud/cloud.cfg.d/99-fixed-anchor.cfg /run/udev/data/n* \
     /etc/machine-id /etc/ssh/ssh_host_*_key.pub /var/lib/dhcp/dhclient*.leases /var/lib/dhcpcd/duid /etc/dhcpcd.duid \
     /sys/class/iscsi_connection/*/persistent_address \
-    /etc/hosts /etc/ssh/sshd_config /etc/ssh/sshd_config.d/*.conf; do
+    /etc/hosts /etc/ssh/sshd_config /etc/ssh/sshd_config.d/*.conf \
+    /etc/systemd/system/ssh*.socket /etc/systemd/system/ssh*.socket.d/*.conf; do
     file "$path"
 done
 # shellcheck disable=SC2043  # there are more of them once that is done

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -28,6 +29,7 @@ LARGE = (*_FIND, "+2047")
 
 #: How a line begins that only remarks on something.
 _REMARKS = ("#", ";", "//")
+_REMARK_AT_END = re.compile(r"\s#.*$")
 
 
 class Limits(msgspec.Struct, frozen=True):
@@ -58,10 +60,10 @@ def lines_naming(spelling: Spelling, path: str, text: str) -> Iterator[Mention]:
 
 
 def line_naming(spelling: Spelling, place: Place, line: str) -> Iterator[Mention]:
-    """The addresses that a line names, unless it is a remark."""
+    """The addresses that a line names, unless it is a remark, or they stand in the one at its end."""
     text = line.strip()
     if not text.startswith(_REMARKS):
-        for address in spelling.in_line(text):
+        for address in spelling.in_line(_REMARK_AT_END.sub("", text)):
             yield Mention(address, place, text)
 
 
@@ -104,6 +106,8 @@ def search_folders(local: Callable[[str], Path], spelling: Spelling, limits: Lim
                 continue
             with open(entry.path, "rb") as file:
                 data = file.read(limits.size)
+        except FileNotFoundError:
+            continue
         except OSError as error:
             left_out.add(path, str(error.strerror).lower())
             continue
@@ -123,13 +127,12 @@ def _why_stop(limits: Limits, files: int, lines: int, until: float) -> str | Non
 
 def _files(local: Callable[[str], Path], left_out: LeftOut) -> Iterator[tuple[str, os.DirEntry[str]]]:
     """The regular files of all folders, by the host's own paths, in the order of their names."""
+    mounted = _mount_points()
     for folder in FOLDERS:
-        root = local(folder)
-        try:
-            device = os.stat(root).st_dev
-        except OSError:
+        root = str(local(folder))
+        if not os.path.isdir(root):
             continue
-        left = [(folder, str(root))]
+        left = [(folder, root)]
         while left:
             shown, here = left.pop()
             try:
@@ -144,9 +147,20 @@ def _files(local: Callable[[str], Path], left_out: LeftOut) -> Iterator[tuple[st
                 if entry.is_file(follow_symlinks=False):
                     yield path, entry
                 elif entry.is_dir(follow_symlinks=False):
-                    below.append((path, entry.path, entry))
-            for path, there, entry in reversed(below):
-                if entry.stat(follow_symlinks=False).st_dev == device:
-                    left.append((path, there))
-                else:
+                    below.append((path, entry.path))
+            for path, there in reversed(below):
+                # Even to look at it could take for ever, where a server behind it does not answer.
+                if there in mounted:
                     left_out.add(path, "another file system")
+                else:
+                    left.append((path, there))
+
+
+def _mount_points() -> frozenset[str]:
+    """Where file systems are mounted on this machine, proc_pid_mountinfo(5)."""
+    try:
+        lines = Path("/proc/self/mountinfo").read_text("utf-8", "replace").splitlines()
+    except OSError:
+        return frozenset()
+    escaped = (line.split()[4] for line in lines)
+    return frozenset(re.sub(r"\\([0-7]{3})", lambda m: chr(int(m[1], 8)), path) for path in escaped)

@@ -15,6 +15,13 @@ from fixed_anchor.observe.permitted import Permitted
 #: All sockets that listen, of TCP and UDP, in numbers, each with its program.
 SOCKETS = ("ss", "-H", "-l", "-n", "-t", "-u", "-p")
 SSHD_CONFIG = "/etc/ssh/sshd_config"
+#: Where systemd waits for connections in sshd's stead, by the names that distributions give it.
+_SOCKET_UNITS = tuple(
+    f"{folder}/{unit}{part}"
+    for folder in ("/etc/systemd/system", "/run/systemd/generator", "/lib/systemd/system")
+    for unit in ("ssh.socket", "sshd.socket")
+    for part in ("", ".d/*.conf")
+)
 
 #: Lease clients hold a socket on the address that they lease: it goes with them.
 _LEASE_CLIENTS = (68, 546)
@@ -59,25 +66,36 @@ def listen_addresses(machine: Readable) -> tuple[ListenAddress, ...]:
     return tuple(found)
 
 
-def _arguments(files: Permitted, path: str, levels: int) -> Iterator[tuple[Place, str]]:
-    """``ListenAddress`` before the first ``Match``: none is allowed behind it."""
+def ssh_ports(machine: Readable) -> frozenset[int]:
+    """The ports at which systemd may wait for sshd: those of its socket units, of sshd's configuration, and 22."""
+    files = Permitted(machine)
+    said = [argument for _, argument in _arguments(files, SSHD_CONFIG, _LEVELS, "port")]
+    for pattern in _SOCKET_UNITS:
+        for _, _, line in files.lines(pattern):
+            key, _, value = line.partition("=")
+            said += [value.strip().rpartition(":")[2]] if key.strip() == "ListenStream" else []
+    return frozenset({22, *(int(port) for port in said if port.isdecimal())})
+
+
+def _arguments(files: Permitted, path: str, levels: int, wanted: str = "listenaddress") -> Iterator[tuple[Place, str]]:
+    """The values of a keyword before the first ``Match``: these two are not allowed behind it."""
     for _, number, line in files.lines(path):
         keyword, _, rest = re.sub(r"^(\w+)\s*=\s*", r"\1 ", line).partition(" ")
         if keyword.lower() == "match":
             return
-        if keyword.lower() not in ("include", "listenaddress"):
+        if keyword.lower() not in ("include", wanted):
             continue
         try:
             words = shlex.split(rest, comments=True)
         except ValueError:
             continue
-        if keyword.lower() == "listenaddress":
+        if keyword.lower() == wanted:
             yield from ((Place(path, number), word) for word in words[:1])
         elif levels:
             for word in words:
                 pattern = word if word.startswith("/") else f"/etc/ssh/{word}"
                 for included in files.glob(pattern):
-                    yield from _arguments(files, included, levels - 1)
+                    yield from _arguments(files, included, levels - 1, wanted)
 
 
 def _host_of(argument: str) -> str:

@@ -13,7 +13,7 @@ from fixed_anchor.core.foreseen import Foreseen
 from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.core.rules import old_address
 from fixed_anchor.machines.protocol import Machine
-from fixed_anchor.observe.listeners import listen_addresses, listeners
+from fixed_anchor.observe.listeners import listen_addresses, listeners, ssh_ports
 from fixed_anchor.workflow.site import Site
 
 _log = logging.getLogger(__name__)
@@ -60,4 +60,6 @@ def search_host(machine: Machine, going: frozenset[IPAddress], others: Iterable[
     sockets = listeners(machine) if going else ()
     if sockets is None and machine.running:
         left_out = (*left_out, "its sockets: ss(8) told nothing")
-    return Elsewhere(sockets or (), searched.mentions, listen_addresses(machine) if going else (), left_out)
+    if not going:
+        return Elsewhere(mentions=searched.mentions, left_out=left_out)
+    return Elsewhere(sockets or (), searched.mentions, listen_addresses(machine), left_out, ssh_ports(machine))

@@ -17,16 +17,15 @@ from fixed_anchor.core.plan import Plan
 from fixed_anchor.core.secrets import masked_line
 
 _CODE = "old-address-in-use"
-_SSHD = "sshd"
-#: Who may hold sshd's socket in its stead, systemd.socket(5), and on which port.
-_FOR_SSHD = ("systemd", 22)
+#: Programs that let people log in; and who may hold their socket in their stead, systemd.socket(5).
+_SSHD, _IN_ITS_STEAD = ("sshd", "dropbear"), "systemd"
 #: So many further lines of a file are named.
 _LINES = 8
 
 
 def on_host(host: str, foreseen: Foreseen, found: Elsewhere, going: frozenset[IPAddress]) -> Iterator[Finding]:
     """What the host itself still has of its addresses that go."""
-    yield from _sockets(host, foreseen, found.listeners, going)
+    yield from _sockets(host, foreseen, found, going)
     yield from _sshd_config(host, found.listen_addresses, going)
     told = {a.place for a in foreseen.asides if a.kind == NAMES}
     told |= {line.place for line in found.listen_addresses if _all_going(line, going)}
@@ -58,17 +57,21 @@ def _all_going(line: ListenAddress, going: frozenset[IPAddress]) -> bool:
     return bool(line.addresses) and set(line.addresses) <= going
 
 
+def _lets_people_in(x: Listener, ssh_ports: frozenset[int]) -> bool:
+    if x.protocol != "tcp":
+        return False
+    return x.program in _SSHD or (x.program == _IN_ITS_STEAD and x.port in ssh_ports)
+
+
 def _is_loopback(line: ListenAddress) -> bool:
     return bool(line.addresses) and all(a.is_loopback for a in line.addresses)
 
 
-def _sockets(
-    host: str, foreseen: Foreseen, listeners: tuple[Listener, ...], going: frozenset[IPAddress]
-) -> Iterator[Finding]:
-    sshd = [x for x in listeners if x.program == _SSHD or (x.program, x.port) == _FOR_SSHD]
+def _sockets(host: str, foreseen: Foreseen, found: Elsewhere, going: frozenset[IPAddress]) -> Iterator[Finding]:
+    sshd = [x for x in found.listeners if _lets_people_in(x, found.ssh_ports)]
     reached = [x for x in sshd if x.address is None or not x.address.is_loopback]
     alone = bool(reached) and all(x.address in going for x in reached)
-    for x in dict.fromkeys(listeners):
+    for x in dict.fromkeys(found.listeners):
         if x.address is None or x.address not in going:
             continue
         blocks = alone and x in sshd
@@ -131,12 +134,18 @@ def _mentions(host: str, what: str, mentions: Iterable[Mention], foreseen: Fores
         new = _new_address(foreseen, address) if foreseen is not None else None
         yield finding(
             _CODE,
-            f"{path} names {address}, which {what}: `{masked_line(lines[0].text)[:160]}`{also}",
+            f"{path} names {address}, which {what}: `{_short(lines[0].text)}`{also}",
             host=host,
             address=address,
             seen_in=str(lines[0].place),
             remedy=f"write {new} there, where this host is meant, and reload what reads it" if new else None,
         )
+
+
+def _short(text: str) -> str:
+    """A line as it is quoted: secrets masked, blanks once, its end cut off where it is long."""
+    words = " ".join(masked_line(text).split())
+    return words if len(words) <= 100 else f"{words[:100]} ..."
 
 
 def _new_address(foreseen: Foreseen, address: IPAddress) -> IPAddress | None:
