@@ -41,6 +41,7 @@ class Moorings:
     mode_taken, mode_given, created = 0, 0, 0o644
     undeclared = "write `lease yes` into /etc/moorings/NAME.line first"
     all_or_nothing = False
+    run_wins = False
 
     def check(self, file: FileText) -> None:
         self._read({file.path: file}, LinkFacts(file.path.rpartition("/")[2].removesuffix(".line")))
@@ -73,8 +74,9 @@ class Moorings:
     def asides(self, files: Files, links: tuple[LinkFacts, ...]) -> tuple[Aside, ...]:
         return ()
 
-    def named(self, files: Files) -> tuple[str, ...]:
-        return tuple(path.rpartition("/")[2].removesuffix(".line") for path in sorted(files) if path.endswith(".line"))
+    def named(self, files: Files) -> dict[str, str]:
+        lines = [path.rpartition("/")[2] for path in sorted(files) if path.endswith(".line")]
+        return {name.removesuffix(".line"): "ethernet" for name in lines}
 
     def edit(
         self,

@@ -270,11 +270,11 @@ WHAT: dict[str, dict[str, list[str]]] = {
         "records": [
             "203.0.113.2 A ns.ternpoint.example@5",
             "2001:db8:7e:1::2 AAAA ns.ternpoint.example@6",
-            "203.0.113.101 A dhcp-1.ternpoint.example@6",
-            "203.0.113.102 A dhcp-2.ternpoint.example@6",
+            "203.0.113.101 A dhcp-1.ternpoint.example@7",
+            "203.0.113.102 A dhcp-2.ternpoint.example@7",
             "203.0.113.9 A gull.ternpoint.example@1",
-            "203.0.113.9 PTR gull.ternpoint.example@11",
-        ]
+        ],
+        "untidy": ["9.113.0.203.in-addr.arpa lies outside the zone ternpoint.example@11"],
     },
     "hosts": {
         "records": ["203.0.113.9 hosts gull.ternpoint.example@2", "203.0.113.9 hosts gull@2"],

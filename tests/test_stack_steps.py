@@ -250,7 +250,9 @@ def test_what_is_made_of_a_device_is_not_taken_for_it(stack: str, texts: dict[st
 def test_a_template_is_no_interface_but_what_is_brought_up_is_one() -> None:
     text = "auto eth0\niface base inet static\n  mtu 1400\niface eth0 inet dhcp\niface eth1 inet manual inherits eth0\n"
     text += "iface eth2 inet manual inherits base\n"
-    assert FORMATS["ifupdown"].named(files_of({"/etc/network/interfaces": text})) == ("eth0", "eth1", "eth2")
+    assert FORMATS["ifupdown"].named(files_of({"/etc/network/interfaces": text})) == dict.fromkeys(
+        ("eth0", "eth1", "eth2"), "ethernet"
+    )
 
 
 def test_a_renderer_that_is_none_is_named() -> None:

@@ -22,6 +22,9 @@ from fixed_anchor.workflow.dhcp_server import draft_reservations
 from fixed_anchor.workflow.draft import draft
 from fixed_anchor.workflow.site import Site
 
+#: The list of files that a draft removes, beside those that it writes.
+REMOVALS = "removals"
+
 
 @click.command(help="The exact files as a diff against what is there. Touches nothing on the host.")
 @PLAN
@@ -55,11 +58,7 @@ def command(
     servers = draft_reservations(site, checked.known, checked.result.findings)
     if output is not None:
         for made in drafts:
-            for edit in made.content.edits:
-                if edit.after is not None:
-                    target = Path(output) / made.host / edit.path.lstrip("/")
-                    write_beside(target, encode(edit.after.text), edit.after.mode)
-                    app.err.print(f"wrote {os.path.relpath(target)}")
+            _write_files(app, made, Path(output) / made.host)
         for server in servers:
             if server.edit is not None and server.edit.after is not None:
                 target = Path(output) / "dhcp-servers" / server.edit.path.replace("../", "").lstrip("/")
@@ -71,7 +70,23 @@ def command(
     elif output is None:
         show_draft(app.out, drafts)
         show_server_drafts(app.out, servers)
+    if not as_json:
         show_findings(app.out, about)
+
+
+def _write_files(app: App, made: Draft, folder: Path) -> None:
+    """The drafted files of a host below ``folder``, and what is to be removed there in a list beside them."""
+    gone = [edit.path for edit in made.content.edits if edit.after is None]
+    for edit in made.content.edits:
+        if edit.after is not None:
+            target = folder / edit.path.lstrip("/")
+            write_beside(target, encode(edit.after.text), edit.after.mode)
+            app.err.print(f"wrote {os.path.relpath(target)}")
+    removals = folder / REMOVALS
+    removals.unlink(missing_ok=True)
+    if gone:
+        write_beside(removals, "".join(f"{path}\n" for path in gone).encode(), 0o644)
+        app.err.print(f"wrote {os.path.relpath(removals)}: to be removed on {made.host}: {printable(', '.join(gone))}")
 
 
 def _write_runbooks(

@@ -17,6 +17,8 @@ NAMES = "names"
 HOOK = "hook"
 #: Nothing of the stack brings the interface up at boot.
 NOT_AT_BOOT = "not-at-boot"
+#: What looks like a remark behind a value is none to the stack.
+NO_REMARK = "no-remark"
 #: At the next boot the interface has another name: ``of``.
 RENAMED = "renamed"
 #: Whether a file is for the interface cannot be told from here.

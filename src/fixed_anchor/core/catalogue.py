@@ -486,6 +486,14 @@ _ROWS: tuple[tuple[str, str, str, str, str, str], ...] = (
         "Have it brought up at boot, in the file named.",
     ),
     (
+        "remark-is-read",
+        "host",
+        _W,
+        "what looks like a remark is a part of the value",
+        "interfaces(5) has no remarks behind a value: the rest of the command that ifup makes of it is cut off there.",
+        "Put the remark on a line of its own.",
+    ),
+    (
         "name-changes",
         "host",
         _B,

@@ -23,6 +23,9 @@ class Unread(msgspec.Struct, frozen=True):
     why: str
 
 
+#: How many names of one address are said.
+_FEW = 8
+
 #: What a kind of source tells, for the evidence: its reservations, leases, records or rows.
 _TELLS = {
     "kea": "reservations",
@@ -321,15 +324,15 @@ class _Indexed:
         kind = _TELLS.get(self.claims.kind, "entries")
         if kind == "reservations":
             kept = self.reservations.get(key)
-            return "reserved for " + ", ".join(whom(r) for r in kept) if kept else "not reserved"
+            return "reserved for " + few(whom(r) for r in kept) if kept else "not reserved"
         if kind == "leases":
             lease = self.claims.leases.at(key)
             return f"leased to {lease.mac or lease.name or '?'}" if lease and lease.holds(now) else "no lease"
         if kind == "records":
             names = [r.name for r in self.records.get(key, ())]
-            return ", ".join(dict.fromkeys(names)) if names else "no name"
+            return few(names) if names else "no name"
         rows = self.rows(address)
-        return "listed for " + ", ".join(r.name or "nobody in particular" for r in rows) if rows else "not listed"
+        return "listed for " + few(r.name or "nobody in particular" for r in rows) if rows else "not listed"
 
 
 def _planned(plan: Plan) -> Iterator[ReservationClaim]:
@@ -339,6 +342,13 @@ def _planned(plan: Plan) -> Iterator[ReservationClaim]:
         for mac, addresses in segment.reservations.items():
             for address in addresses:
                 yield ReservationClaim(address, place, mac)
+
+
+def few(names: Iterable[str]) -> str:
+    """Names in words, each once; of very many the first."""
+    every = list(dict.fromkeys(names))
+    more = f" and {len(every) - _FEW} more" if len(every) > _FEW else ""
+    return ", ".join(every[:_FEW]) + more
 
 
 def whom(reservation: ReservationClaim) -> str:

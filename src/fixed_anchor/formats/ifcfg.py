@@ -39,6 +39,10 @@ _EDITED = frozenset(
 _OF_HOST = ("GATEWAY", "GATEWAYDEV", "IPV6_DEFAULTDEV")
 
 
+#: Kinds of link by `TYPE`, in lower case.
+_KINDS = {"wireless": "wireless", "vlan": "vlan", "bond": "bond", "bridge": "bridge", "team": "team"}
+
+
 class Ifcfg:
     """The format of ``/etc/sysconfig/network-scripts``."""
 
@@ -51,6 +55,7 @@ class Ifcfg:
     mode_given = 0
     created = 0o644
     undeclared = f"make {FOLDER}ifcfg-NAME first"
+    run_wins = False
     all_or_nothing = False
 
     def check(self, file: FileText) -> None:
@@ -80,14 +85,15 @@ class Ifcfg:
         pairs = ((main_of(files, link), link) for link in links)
         return tuple(a for main, link in pairs if main is not None for a in asides_of(files, main, link))
 
-    def named(self, files: Files) -> tuple[str, ...]:
-        names: dict[str, None] = {}
+    def named(self, files: Files) -> dict[str, str]:
+        names: dict[str, str] = {}
         for path in mains(files):
             file = ShellFile(files[path])
             name = file.get("DEVICE") or path.rpartition("ifcfg-")[2]
             if name != "lo" and not is_unbound(file):
-                names[name] = None
-        return tuple(names)
+                kind = _KINDS.get(file.get("TYPE").lower(), "ethernet")
+                names[name] = "vlan" if file.yes("VLAN", False) else "bond" if file.get("BONDING_OPTS") else kind
+        return names
 
     def edit(
         self,

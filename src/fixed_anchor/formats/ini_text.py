@@ -9,7 +9,7 @@ from __future__ import annotations
 import msgspec
 
 from fixed_anchor.core.errors import InputError
-from fixed_anchor.formats.lines import LineEditor
+from fixed_anchor.formats.lines import MARK, LineEditor, refuse_mark
 
 
 class Setting(msgspec.Struct, frozen=True):
@@ -48,16 +48,25 @@ class IniText:
     """A parsed text, and edits of it.
 
     Raises :class:`InputError` for lines that are neither section, assignment nor comment:
-    the daemon would ignore them without a word.
+    the daemon would ignore them without a word. ``marked`` says that a byte order mark may stand at the beginning.
     """
 
     def __init__(
-        self, text: str, path: str, *, comments: str = "#;", continued: bool = True, forget: bool = False
+        self,
+        text: str,
+        path: str,
+        *,
+        comments: str = "#;",
+        continued: bool = True,
+        forget: bool = False,
+        marked: bool = True,
     ) -> None:
         self.path = path
         self.editor = LineEditor(text, forget=forget)
         self.lines = self.editor.lines
         self.blocks: list[Block] = []
+        if not marked:
+            refuse_mark(text, path)
         self._parse(comments, continued)
 
     def _parse(self, comments: str, continued: bool) -> None:
@@ -65,6 +74,8 @@ class IniText:
         while number < len(self.lines):
             first = number
             text = self.lines[number].strip()
+            if number == 0:
+                text = text.removeprefix(MARK)
             number += 1
             if not text or text[0] in comments:
                 continue

@@ -8,18 +8,19 @@ from fixed_anchor.core.aside import Aside
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
 from fixed_anchor.core.errors import NotSupported
 from fixed_anchor.formats.interfaces_asides import asides_of
-from fixed_anchor.formats.interfaces_hooks import HOOKS, read_hook
+from fixed_anchor.formats.interfaces_hooks import read_hook
 from fixed_anchor.formats.interfaces_read import (
     ADDRESSING,
     DNS,
     MAIN,
     effective,
+    link_kind,
     read_stanzas,
     sourced,
     stanzas_for,
     stanzas_in,
 )
-from fixed_anchor.formats.interfaces_text import Line, Stanza, parse
+from fixed_anchor.formats.interfaces_text import HOOKS, Line, Stanza, parse
 from fixed_anchor.formats.lines import LineEditor
 from fixed_anchor.formats.protocol import Declaration, Texts
 
@@ -34,6 +35,7 @@ class Interfaces:
     created = 0o644
     undeclared = f"write `iface NAME inet dhcp` into {MAIN} first"
     # ifup reads all files before it does anything.
+    run_wins = False
     all_or_nothing = True
 
     def check(self, file: FileText) -> None:
@@ -56,13 +58,17 @@ class Interfaces:
         stanzas = stanzas_in(files)
         return tuple(a for link in links for a in asides_of(stanzas, stanzas_for(stanzas, link.name), link))
 
-    def named(self, files: Files) -> tuple[str, ...]:
+    def named(self, files: Files) -> dict[str, str]:
         stanzas = stanzas_in(files)
         # What is only inherited from is a template; what is also brought up is an interface.
         brought_up = {w for s in stanzas if s.brings_up for w in s.head.words[1:]}
         templates = {name for s in stanzas for name in s.inherits} - brought_up
-        names = [s.name for s in stanzas if s.kind == "iface" and s.method != "loopback" and s.name not in templates]
-        return tuple(dict.fromkeys(n for n in names if ":" not in n))
+        names: dict[str, str] = {}
+        for stanza in stanzas:
+            if stanza.kind != "iface" or stanza.method == "loopback" or stanza.name in templates or ":" in stanza.name:
+                continue
+            names[stanza.name] = link_kind(stanza) or names.get(stanza.name, "ethernet")
+        return names
 
     def edit(
         self,

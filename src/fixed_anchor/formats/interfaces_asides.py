@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from fnmatch import fnmatchcase
 
 from fixed_anchor.core.addresses import addresses_in
-from fixed_anchor.core.aside import EARLIER_LEASE, HOOK, NAMES, NOT_AT_BOOT, PORT, Aside
+from fixed_anchor.core.aside import EARLIER_LEASE, HOOK, NAMES, NO_REMARK, NOT_AT_BOOT, PORT, Aside
 from fixed_anchor.core.config import LinkFacts, Place
 from fixed_anchor.formats.interfaces_hooks import UP_HOOKS, adds_something, read_hook
 from fixed_anchor.formats.interfaces_read import ADDRESSING, DNS
@@ -29,6 +29,11 @@ def asides_of(stanzas: list[Stanza], mine: list[Stanza], link: LinkFacts) -> Ite
             leased = stanza.kind == "iface" and stanza.name == name and stanza.method == "dhcp"
             if leased and name != link.name and not any(line.key == "metric" for line in stanza.options):
                 yield Aside(EARLIER_LEASE, _place(stanza, stanza.head), " ".join(stanza.head.words), link.name, of=name)
+    for stanza in stanzas:
+        named = stanza in mine or (stanza.brings_up and link.name in stanza.head.words)
+        for line in (stanza.head, *stanza.options) if named else ():
+            if line.remark:
+                yield Aside(NO_REMARK, _place(stanza, line), line.remark, link.name)
     for stanza in mine:
         for line in stanza.options:
             text = " ".join(line.words)

@@ -17,7 +17,6 @@ from fixed_anchor.core.addresses import (
 from fixed_anchor.core.config import Route
 
 #: Options whose value is a command, and those of them that run when the interface comes up.
-HOOKS = frozenset({"up", "down", "pre-up", "post-up", "pre-down", "post-down"})
 UP_HOOKS = frozenset({"up", "pre-up", "post-up"})
 _BEFORE_A_COMMAND = frozenset({"if", "then", "do", "else", "!", "exec", "command", "sudo", "{"})
 _ADDING = frozenset({"add", "replace", "append", "change", "a"})

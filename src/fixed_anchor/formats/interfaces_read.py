@@ -86,6 +86,18 @@ def _absolute(name: str, path: str) -> str:
     return name if name.startswith("/") else f"{path.rpartition('/')[0]}/{name}"
 
 
+def link_kind(stanza: Stanza) -> str | None:
+    """What the options of a stanza make of its interface; the name alone tells a VLAN, interfaces(5)."""
+    said = {line.key.replace("_", "-") for line in stanza.options}
+    if "bridge-ports" in said:
+        return "bridge"
+    if said & {"bond-slaves", "bond-mode", "slaves"}:
+        return "bond"
+    if any(key.startswith(("wpa-", "wireless-")) for key in said):
+        return "wireless"
+    return "vlan" if "vlan-raw-device" in said or re.fullmatch(r".+\.[0-9]{1,4}|vlan[0-9]+", stanza.name) else None
+
+
 def stanzas_of(stanzas: list[Stanza], name: str) -> list[Stanza]:
     """The ``iface`` stanzas of an interface, or of a template."""
     return [s for s in stanzas if s.kind == "iface" and s.name == name]
@@ -186,8 +198,13 @@ def read_stanzas(
             elif stanza.method == "auto" and version == 6 and methods[6] != "fixed":
                 methods[6] = "ra"
             said = _option(lines, "accept_ra")
-            if version == 6 and (said is not None or stanza.method in ("auto", "dhcp")):
-                accepts.append(said is None or said.value != "0")
+            if version == 6 and said is not None:
+                accepts.append(said.value != "0")
+            elif version == 6 and stanza.method in ("auto", "dhcp"):
+                accepts.append(True)
+            elif version == 6 and _option(lines, "gateway") is not None:
+                # ifup stops listening where a gateway is named.
+                accepts.append(False)
         for line in lines:
             if line in stanza.options and line.key in ADDRESSING | DNS:
                 places.append(Place(stanza.path, line.first + 1))

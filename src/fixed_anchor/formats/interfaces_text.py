@@ -5,18 +5,25 @@ from __future__ import annotations
 import msgspec
 
 from fixed_anchor.core.errors import InputError
+from fixed_anchor.formats.lines import refuse_mark
 
 #: Words that begin a stanza of their own; ``allow-*`` besides.
 _HEADS = ("iface", "mapping", "auto", "source", "source-directory", "no-auto-down", "no-scripts", "rename", "template")
+#: Options whose value is a command for a shell.
+HOOKS = frozenset({"up", "down", "pre-up", "post-up", "pre-down", "post-down"})
 _FAMILIES = ("inet", "inet6", "ipx", "can")
 
 
 class Line(msgspec.Struct, frozen=True):
-    """A logical line: its words, and the lines it stands in (from 0, ``last`` included)."""
+    """A logical line: its words, and the lines it stands in (from 0, ``last`` included).
+
+    ``remark`` is the whole of it where something stands behind the value that looks like a remark.
+    """
 
     words: tuple[str, ...]
     first: int
     last: int
+    remark: str = ""
 
     @property
     def key(self) -> str:
@@ -75,6 +82,7 @@ class Stanza(msgspec.Struct, frozen=True):
 
 def parse(text: str, path: str) -> tuple[Stanza, ...]:
     """All stanzas of a file. Raises :class:`InputError` for what ifupdown would not take."""
+    refuse_mark(text, path)
     stanzas: list[tuple[Line, list[Line]]] = []
     for line in _logical_lines(text):
         if line.key in _HEADS or line.key.startswith("allow-"):
@@ -112,8 +120,19 @@ def _logical_lines(text: str) -> list[Line]:
             number += 1
         words = joined.split()
         if words and words != ["\\"]:
-            found.append(Line(tuple(words), first, number - 1))
+            plain = _without_remark(words)
+            found.append(Line(tuple(plain), first, number - 1, " ".join(words) if plain != words else ""))
     return found
+
+
+def _without_remark(words: list[str]) -> list[str]:
+    """The words before a ``# remark`` at the end of a line.
+
+    To ifupdown it is none: it is a part of the value, and goes into a command, to whose shell it then is one.
+    A command of the file's own is for a shell anyway.
+    """
+    at = next((n for n, word in enumerate(words) if n > 1 and word.startswith("#")), None)
+    return words if at is None or words[0] in HOOKS else words[:at]
 
 
 def _check_head(line: Line, path: str) -> None:

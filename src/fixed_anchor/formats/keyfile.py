@@ -56,6 +56,7 @@ class Keyfile:
     mode_given = 0
     created = 0o600
     undeclared = "let NetworkManager bring it up first, on its lease"
+    run_wins = False
     all_or_nothing = False
 
     def check(self, file: FileText) -> None:
@@ -88,9 +89,14 @@ class Keyfile:
                 found += unclear(profiles, link)
         return tuple(found)
 
-    def named(self, files: Files) -> tuple[str, ...]:
-        names = (value_of(p, "connection", "interface-name") for p in profiles_in(files) if not is_generated(p.path))
-        return tuple(dict.fromkeys(n for n in names if n))
+    def named(self, files: Files) -> dict[str, str]:
+        names: dict[str, str] = {}
+        for profile in profiles_in(files):
+            name = value_of(profile, "connection", "interface-name")
+            said = value_of(profile, "connection", "type")
+            if name and not is_generated(profile.path):
+                names.setdefault(name, next((kind for kind, types in TYPES.items() if said in types), "ethernet"))
+        return names
 
     def edit(
         self,

@@ -56,7 +56,7 @@ def profiles_in(files: Files) -> list[IniText]:
 
 def profile_text(text: str, path: str, forget: bool = False) -> IniText:
     """A key file, in the syntax that GLib reads. Raises ``InputError``. With ``forget`` edits leave no comments."""
-    return IniText(text, path, comments="#", continued=False, forget=forget)
+    return IniText(text, path, comments="#", continued=False, forget=forget, marked=False)
 
 
 def value_of(profile: IniText, section: str, key: str) -> str | None:

@@ -4,8 +4,26 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+from fixed_anchor.core.errors import InputError
+
 #: Begins the comment that keeps a replaced line. All line formats here, and YAML, take ``#`` for a comment.
 WAS = "# was: "
+
+
+#: A byte order mark, which some readers take at the beginning of a file, and others for a part of the first word.
+MARK = "\ufeff"
+
+
+def refuse_mark(text: str, path: str) -> None:
+    """Raises :class:`InputError` where a file begins with a byte order mark that its reader does not take."""
+    if text.startswith(MARK):
+        raise InputError(
+            "a byte order mark stands before the first word, and is taken for a part of it",
+            file=path,
+            line=1,
+            column=1,
+            expected="a file that begins with its first word",
+        )
 
 
 class LineEditor:

@@ -9,6 +9,7 @@ from fixed_anchor.core.errors import NotSupported
 from fixed_anchor.formats.netplan_asides import asides_of, ports_in, tunnels_in
 from fixed_anchor.formats.netplan_edit import edit_entries
 from fixed_anchor.formats.netplan_entries import (
+    SECTIONS,
     InterfaceEntry,
     all_but,
     boolean,
@@ -36,6 +37,7 @@ class Netplan:
     undeclared = "declare it first under /etc/netplan, with `dhcp4: true`, and see that it comes up"
     # The generator stops at the first file that it cannot take.
     all_or_nothing = True
+    run_wins = True
 
     def check(self, file: FileText) -> None:
         for entry in entries_of(file):
@@ -60,15 +62,16 @@ class Netplan:
         found = [a for link in links for a in asides_of(entries_for(files, everything, link), link)]
         return (*ports_in(everything, links), *tunnels_in(everything), *found)
 
-    def named(self, files: Files) -> tuple[str, ...]:
-        names: dict[str, None] = {}
+    def named(self, files: Files) -> dict[str, str]:
+        names: dict[str, str] = {}
         for entry in _everything(files):
             settings = entry.settings
+            kind = SECTIONS.get(entry.section, "ethernet")
             if "set-name" in settings:
-                names[settings["set-name"].text()] = None
+                names[settings["set-name"].text()] = kind
             elif "match" not in settings:
-                names[entry.identity] = None
-        return tuple(names)
+                names[entry.identity] = kind
+        return names
 
     def edit(
         self,

@@ -25,8 +25,11 @@ from fixed_anchor.core.config import ALL_NAMES, InterfaceConfig, LinkFacts, Plac
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.planfile.nodes import Value, compose
 
-#: The sections of a file that declare interfaces, and the kinds they are for.
-SECTIONS = ("ethernets", "wifis", "bonds", "bridges", "vlans", "modems", "tunnels", "vrfs", "dummy-devices")
+#: The sections of a file that declare interfaces, and the kinds of link that they are for.
+SECTIONS = {
+    "ethernets": "ethernet", "wifis": "wireless", "bonds": "bond", "bridges": "bridge", "vlans": "vlan",
+    "modems": "wwan", "tunnels": "tunnel", "vrfs": "vrf", "dummy-devices": "dummy",
+}  # fmt: skip
 
 _TRUE = frozenset({"true", "on", "yes", "y"})
 _FALSE = frozenset({"false", "off", "no", "n"})

@@ -9,6 +9,7 @@ import yaml
 from fixed_anchor.change.files import Files, FileText
 from fixed_anchor.core.config import LinkFacts
 from fixed_anchor.core.errors import NotSupported
+from fixed_anchor.formats.lines import MARK
 from fixed_anchor.formats.netplan_entries import InterfaceEntry, daemon_of, entries_of, in_order
 from fixed_anchor.formats.protocol import Declaration
 from fixed_anchor.formats.yaml_splice import plain, true_end
@@ -113,7 +114,7 @@ def own_file(files: Files, entries: list[InterfaceEntry], declared: Declaration)
     if daemon_of(files, []) != declared.daemon:
         lines.append("      renderer: networkd")
     for key, value in settings:
-        first, *more = shared.file.text[key.start_mark.index : true_end(value)].splitlines()
+        first, *more = shared.file.text.removeprefix(MARK)[key.start_mark.index : true_end(value)].splitlines()
         # As they stand there, as deep as they belong here.
         depth = 0 if node.flow_style else int(key.start_mark.column)
         lines += [f"      {first}", *(f"      {line[min(depth, len(line) - len(line.lstrip())) :]}" for line in more)]

@@ -44,6 +44,7 @@ class NetworkFile:
     mode_given = 0o044
     created = 0o644
     undeclared = "declare it first, in a .network file with DHCP=yes"
+    run_wins = False
     all_or_nothing = False
 
     def check(self, file: FileText) -> None:
@@ -69,13 +70,19 @@ class NetworkFile:
             found += asides_of(_parts(files, link), link)
         return tuple(found)
 
-    def named(self, files: Files) -> tuple[str, ...]:
-        names: dict[str, None] = {}
+    def named(self, files: Files) -> dict[str, str]:
+        names: dict[str, str] = {}
+        made: dict[str, str] = {}
         for path in mains(files):
             if not is_generated(path):
-                words = match_rules(texts_of(files, path)).get("Name", ())
-                names |= dict.fromkeys(word for word in words if not any(c in word for c in "*?[!"))
-        return tuple(names)
+                parts = texts_of(files, path)
+                words = match_rules(parts).get("Name", ())
+                names |= dict.fromkeys((word for word in words if not any(c in word for c in "*?[!")), "ethernet")
+                # What is made of a link is named in the file of that link, systemd.network(5).
+                for block in (b for part in parts for b in part.named("Network")):
+                    for key, kind in (("VLAN", "vlan"), ("Bond", "bond"), ("Bridge", "bridge")):
+                        made |= {word: kind for entry in block.all(key) for word in entry.value.split()}
+        return {name: made.get(name, kind) for name, kind in names.items()}
 
     def edit(
         self,

@@ -67,7 +67,8 @@ class Format(Protocol):
     read. Of the mode of every edited file the bits of ``mode_taken`` are taken away, and those
     of ``mode_given`` added: what its reader demands. ``created`` is the mode of a new file.
     ``undeclared`` says what to do where no file declares an interface that is to be edited.
-    ``all_or_nothing`` says of its reader that one broken file keeps it from loading all others.
+    ``all_or_nothing`` says of its reader that one broken file keeps it from loading all others,
+    and ``run_wins`` that a file under /run hides one of its name under /etc, and not the other way round.
     """
 
     name: str
@@ -77,6 +78,7 @@ class Format(Protocol):
     created: int
     undeclared: str
     all_or_nothing: bool
+    run_wins: bool
 
     def check(self, file: FileText) -> None:
         """Raises :class:`~fixed_anchor.core.errors.InputError` if the reader of ``file`` would not take it."""
@@ -93,8 +95,8 @@ class Format(Protocol):
         """What the files say of ``links`` beside their configuration, that can undo it."""
         ...
 
-    def named(self, files: Files) -> tuple[str, ...]:
-        """The interfaces that the files call by name, for a tree with no kernel to ask."""
+    def named(self, files: Files) -> dict[str, str]:
+        """The interfaces that the files call by name, each with its kind (``LinkFacts.kind``) as the files have it."""
         ...
 
     def edit(

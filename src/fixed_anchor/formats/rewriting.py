@@ -7,6 +7,7 @@ their modes are right is seen to here, for all formats.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable
 
 from fixed_anchor.change.files import FileEdit, Files, FileText, apply_edits
@@ -69,9 +70,7 @@ def _edit(form: Format, files: Files, path: str, texts: Texts) -> FileEdit | Non
             return None
     elif not path.startswith("/etc/"):
         raise NotSupported(
-            f"{path} would have to change, and only files under /etc are edited",
-            file=path,
-            remedy=f"copy it to {_folder_in_etc(form)}{path.rpartition('/')[2]} first",
+            f"{path} would have to change, and only files under /etc are edited", file=path, remedy=_in_etc(form, path)
         )
     if text is None:
         return FileEdit(path, before, None)
@@ -82,8 +81,13 @@ def _edit(form: Format, files: Files, path: str, texts: Texts) -> FileEdit | Non
     return FileEdit(path, before, FileText(path, text, mode, *owner))
 
 
-def _folder_in_etc(form: Format) -> str:
-    return next(p.rpartition("/")[0] + "/" for p in form.patterns if p.startswith("/etc/"))
+def _in_etc(form: Format, path: str) -> str:
+    """What to do with a file that is not ours to edit: its like under /etc hides it, unless /run comes first."""
+    if path.startswith("/run/") and form.run_wins:
+        return f"see what writes {path}, and have that leave it: no file of this name under /etc would count beside it"
+    # Drop-ins stay in the folder of what they are for.
+    below = re.sub(r"^/(?:run|lib|usr/lib|usr/local/lib)/", "", path)
+    return f"copy it to /etc/{below} first"
 
 
 def _prove(
@@ -126,8 +130,8 @@ def _other_links(
 ) -> list[LinkFacts]:
     """The links of the host, and those that the files call by name, now or then: all but ``link``."""
     others = {other.name: other for other in links}
-    for named in (*form.named(files), *form.named(after)):
-        others.setdefault(named, LinkFacts(named))
+    for named, kind in (form.named(files) | form.named(after)).items():
+        others.setdefault(named, LinkFacts(named, kind=kind))
     # The link itself, under the names that it has now and the one that it will have.
     for own in (link.name, *link.alternative_names, *(a.of for a in form.asides(files, (link,)) if a.kind == RENAMED)):
         others.pop(own, None)

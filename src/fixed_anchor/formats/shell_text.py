@@ -12,7 +12,7 @@ import msgspec
 
 from fixed_anchor.change.files import FileText
 from fixed_anchor.core.errors import InputError
-from fixed_anchor.formats.lines import LineEditor
+from fixed_anchor.formats.lines import LineEditor, refuse_mark
 
 _ASSIGNMENT = re.compile(r"\s*(?:export\s+)?([A-Za-z_][A-Za-z0-9_]*)=(.*)", re.DOTALL)
 _YES = frozenset({"yes", "true", "y", "t", "1", "on"})
@@ -32,6 +32,7 @@ class ShellFile:
 
     def __init__(self, file: FileText) -> None:
         self.file = file
+        refuse_mark(file.text, file.path)
         self.editor = LineEditor(file.text)
         self.lines = self.editor.lines
         self.assignments = self._parse()

@@ -11,7 +11,7 @@ from collections.abc import Iterable
 
 import yaml
 
-from fixed_anchor.formats.lines import WAS
+from fixed_anchor.formats.lines import MARK, WAS
 
 
 def plain(text: str) -> str:
@@ -38,7 +38,9 @@ class Splices:
     """A text and the replacements to be made in it, all given in places of the original."""
 
     def __init__(self, text: str) -> None:
-        self.text = text
+        self.text = text.removeprefix(MARK)
+        # It stays where it is; the parser counts places behind it.
+        self._mark = text[: len(text) - len(self.text)]
         self.newline = "\r\n" if "\r\n" in text else "\n"
         #: Start, end, minus the depth, a running number, and the new text.
         self._edits: list[tuple[int, int, int, int, str]] = []
@@ -67,7 +69,7 @@ class Splices:
             # The last line had no end; what comes below it needs one.
             kept = sum(len(new) - (end - start) for start, end, _, _, new in self._edits if start != whole)
             text = text[: whole + kept] + self.newline + text[whole + kept :]
-        return text
+        return self._mark + text
 
     def was(self, start: int, end: int) -> str:
         """The lines from ``start`` to ``end`` as comments; those that are comments or blank stay as they are.
@@ -112,7 +114,9 @@ class Splices:
         at = self.line_end(index)
         written = list(lines)
         depth = min((len(line) - len(line.lstrip(" ")) for line in written), default=0)
-        self.replace(at, at, "".join(line + self.newline for line in written), depth)
+        # Items of a list may stand at the column of its key (YAML 1.2, section 8.2.1), and belong to it all the same.
+        is_item = bool(written) and written[0].lstrip(" ").startswith("-")
+        self.replace(at, at, "".join(line + self.newline for line in written), 2 * depth + is_item)
 
     def comment_out(self, start: int, end: int) -> None:
         """Turns all lines from that of ``start`` to that of ``end`` (both included) into comments."""

@@ -30,24 +30,25 @@ from fixed_anchor.observe.stack import Charge, Services, active_daemons, in_char
 from fixed_anchor.observe.time_service import time_service
 
 
-def take_stock(machine: Machine, beside: bool = True) -> HostSurvey:
+def take_stock(machine: Machine, beside: bool = True, planned: tuple[LinkFacts, ...] = ()) -> HostSurvey:
     """The survey of ``machine``: of what runs there, or of its files alone. All of it is fetched in two goes.
 
-    Without ``beside`` it is not looked for what configures interfaces beside the stacks: for a survey
-    that is made again and again. A broken interface file is told, and keeps nothing else from being read. Raises
-    :class:`~fixed_anchor.core.errors.AnchorError` for missing permissions.
+    Without ``beside`` it is not looked for what configures interfaces beside the stacks: for a survey that is
+    made again and again. ``planned`` are links that a plan expects: where nothing runs, files may match them by
+    a pattern or a MAC, and call none of them by name. A broken interface file is told, and keeps nothing else
+    from being read. Raises :class:`~fixed_anchor.core.errors.AnchorError` for missing permissions.
     """
-    return _survey(fetch_for_survey(machine, beside), beside)
+    return _survey(fetch_for_survey(machine, beside), beside, planned)
 
 
-def _survey(machine: Readable, look_beside: bool) -> HostSurvey:
+def _survey(machine: Readable, look_beside: bool, planned: tuple[LinkFacts, ...]) -> HostSurvey:
     sifted = {name: sifted_files(machine, name) for name in FORMATS}
     files = {name: sound for name, (sound, _) in sifted.items()}
     unreadable = [_unreadable(name, error) for name, (_, broken) in sifted.items() for error in broken]
     running = services(machine) if machine.running else None
     clients, clients6 = (lease_clients(machine, v) if machine.running else {} for v in (4, 6))
     found = tuple(_with_client(link, clients, running) for link in kernel.links(machine)) if running else ()
-    links = tuple(link.facts for link in found) if machine.running else _links_in_files(files)
+    links = tuple(link.facts for link in found) if machine.running else _links_in_files(files, planned)
     declarations: dict[str, dict[str, Declaration]] = {}
     asides: list[Aside] = []
     beside = list(others.found_on(machine, links)) if look_beside else []
@@ -193,12 +194,25 @@ def _hostname(machine: Readable) -> str:
     return file.text.strip() if file else ""
 
 
-def _links_in_files(files: dict[str, dict[str, FileText]]) -> tuple[LinkFacts, ...]:
+def _links_in_files(files: dict[str, dict[str, FileText]], planned: tuple[LinkFacts, ...]) -> tuple[LinkFacts, ...]:
+    """The links that the files call by name, and those of ``planned`` that they declare, with their MACs."""
+    macs = {link.name: link.mac for link in planned}
     names: dict[str, LinkFacts] = {}
     for name, form in FORMATS.items():
-        for interface in form.named(files[name]):
-            names.setdefault(interface, LinkFacts(interface))
+        for interface, kind in form.named(files[name]).items():
+            mac = macs.get(interface)
+            names.setdefault(interface, LinkFacts(interface, mac, mac, kind=kind))
+    for link in planned:
+        if link.name not in names and any(_declares(form, files[name], link) for name, form in FORMATS.items()):
+            names[link.name] = link
     return tuple(names.values())
+
+
+def _declares(form: Format, files: dict[str, FileText], link: LinkFacts) -> bool:
+    try:
+        return bool(form.read(files, (link,)))
+    except AnchorError:
+        return False
 
 
 def declared_with_resolvers(machine: Readable, charge: Charge, writer: str) -> InterfaceConfig | None:

@@ -55,7 +55,8 @@ def compose(text: str, file: str) -> yaml.Node:
     """
     try:
         with paused():
-            loader = _Loader(text)
+            # A byte order mark is none of the text's (YAML 1.2, section 5.2): places are counted behind it.
+            loader = _Loader(text.removeprefix("\ufeff"))
             try:
                 node = loader.get_single_node()
             finally:

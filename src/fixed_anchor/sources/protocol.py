@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import stat
 from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import NamedTuple, Protocol
@@ -12,15 +13,20 @@ import msgspec
 from fixed_anchor.core.claims import Claims
 from fixed_anchor.core.errors import InputError
 
-#: No configuration or lease file of a site is larger than this, in bytes.
-MAX_SIZE = 64 * 1024 * 1024
+#: No source of a site is larger than this, in bytes, with all that it includes; nor made of more files.
+MAX_SIZE, MAX_FILES = 64 * 1024 * 1024, 1000
 
 
 class Reader:
-    """Reads files below or beside the plan. Relative paths count from ``folder``."""
+    """Reads one source, and the files that it names: regular files alone, all of them within limits.
+
+    Relative paths count from ``folder``, that of the plan.
+    """
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
+        self._size = 0
+        self._files = 0
 
     def path(self, name: str, beside: str | None = None) -> str:
         """``name`` as a path: absolute, or relative to the folder of the file ``beside``, else to :attr:`folder`."""
@@ -29,14 +35,27 @@ class Reader:
         base = os.path.dirname(beside) if beside is not None else str(self.folder)
         return os.path.normpath(os.path.join(base, name))
 
+    def is_outside(self, path: str) -> bool:
+        """Whether a file lies outside the plan's folder: no message may quote its text."""
+        return not Path(os.path.realpath(path)).is_relative_to(os.path.realpath(self.folder))
+
     def read(self, path: str) -> bytes:
         """The bytes of ``path``. Raises :class:`InputError` with the path."""
+        self._files += 1
+        if self._files > MAX_FILES:
+            raise InputError(f"more than {MAX_FILES} files are too many for a source", file=path)
         try:
-            with open(path, "rb") as file:
-                data = file.read(MAX_SIZE + 1)
-        except OSError as error:
-            raise InputError(f"cannot be read: {error.strerror}", file=path) from None
-        if len(data) > MAX_SIZE:
+            # A FIFO would be waited for, and a device may have no end.
+            descriptor = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC | os.O_NOCTTY)
+            with open(descriptor, "rb") as file:
+                if not stat.S_ISREG(os.fstat(descriptor).st_mode):
+                    raise InputError("this is no regular file, and is not read", file=path)
+                data = file.read(MAX_SIZE - self._size + 1)
+        except (OSError, ValueError) as error:
+            why = error.strerror if isinstance(error, OSError) else "its name has a zero byte"
+            raise InputError(f"cannot be read: {why}", file=path) from None
+        self._size += len(data)
+        if self._size > MAX_SIZE:
             raise InputError(f"more than {MAX_SIZE // 1024 // 1024} MiB are too many for a source", file=path)
         return data
 

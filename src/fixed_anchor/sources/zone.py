@@ -4,22 +4,20 @@ from __future__ import annotations
 
 import os
 import re
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
-from fixed_anchor.core.addresses import parse_address
-from fixed_anchor.core.claims import Claims, RecordClaim
-from fixed_anchor.core.config import Place
+from fixed_anchor.core.addresses import IPAddress, parse_address
+from fixed_anchor.core.claims import Claims, RecordClaim, Remark
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.sources.protocol import Origin, Reader, text_of
 
 if TYPE_CHECKING:
     import dns.name
 
+    from fixed_anchor.sources.zone_file import Record
+
 #: An origin above the first record: only blank lines, comments and other directives stand before it.
 _ORIGIN = re.compile(r"(?:[ \t]*(?:;[^\n]*)?\n|\$(?!ORIGIN)[^\n]*\n)*\$ORIGIN\s+(\S+)", re.IGNORECASE)
-_INCLUDE = re.compile(r"^(\$INCLUDE\s+)(\S+)", re.MULTILINE | re.IGNORECASE)
-_GENERATE = re.compile(r"^\$GENERATE\s+([0-9]+)-([0-9]+)", re.MULTILINE | re.IGNORECASE)
-_MANY = 65536
 _DOMAIN = re.compile(r"(?:[a-z0-9_-]+\.)+[a-z0-9_-]+", re.IGNORECASE)
 
 
@@ -32,26 +30,22 @@ class Zone:
         import dns.exception
         import dns.name
 
+        from fixed_anchor.sources.zone_file import records_of
+
         text = text_of(data, origin.path)
-        for generated in _GENERATE.finditer(text):
-            if int(generated[2]) - int(generated[1]) >= _MANY:
-                line = text.count("\n", 0, generated.start()) + 1
-                raise InputError(f"$GENERATE of more than {_MANY} records", file=origin.path, line=line)
-        text = _INCLUDE.sub(lambda found: found[1] + reader.path(found[2], origin.path), text)
         try:
             name = dns.name.from_text(_zone_name(text, origin))
-            records = _records(text, origin.path, name)
         except dns.exception.DNSException as error:
-            # "FILE:LINE: what" is how the reader says where.
-            matched = re.fullmatch(rf"({re.escape(origin.path)}|/.*?):([0-9]+): (.*)", str(error), re.DOTALL)
-            if matched is None:
-                raise InputError(f"this is no DNS zone: {error}", file=origin.path) from None
-            raise InputError(
-                f"not a DNS record: {matched[3]}", file=matched[1], line=int(matched[2]), expected="RFC 1035, section 5"
-            ) from None
-        except (OSError, ValueError, RecursionError) as error:
             raise InputError(f"this is no DNS zone: {error}", file=origin.path) from None
-        return Claims(origin.kind, origin.shown, records=tuple(records))
+        records: list[RecordClaim] = []
+        untidy: list[Remark] = []
+        for record in records_of(text, origin.path, name, reader):
+            if record.owner.is_subdomain(name):
+                records += _claim(record)
+            else:
+                what = f"{_text(record.owner)} lies outside the zone {_text(name)}: a DNS server passes it over"
+                untidy.append(Remark(what, record.place))
+        return Claims(origin.kind, origin.shown, records=tuple(records), untidy=tuple(untidy))
 
 
 def _zone_name(text: str, origin: Origin) -> str:
@@ -74,65 +68,35 @@ def _zone_name(text: str, origin: Origin) -> str:
     )
 
 
-def _records(text: str, path: str, name: dns.name.Name) -> list[RecordClaim]:
-    import dns.name
-    import dns.rdataclass
-    import dns.tokenizer
-    import dns.zonefile
-
-    found: list[RecordClaim] = []
-
-    class Collector:
-        """Takes the records where the reader would put them into a zone."""
-
-        manager: Any = None
-
-        def origin_information(self) -> tuple[dns.name.Name, bool, dns.name.Name]:
-            # The root: records of other zones in the file say something of their addresses, too.
-            return dns.name.root, False, dns.name.root
-
-        def check_put_rdataset(self, check: object) -> None:
-            """Zones that contradict themselves are the DNS server's to refuse."""
-
-        def _set_origin(self, origin: dns.name.Name) -> None:
-            """The origin moves within the file; the zone stays the same."""
-
-        def add(self, owner: dns.name.Name, ttl: int, rdata: Any) -> None:
-            found.extend(_claim(owner, rdata, Place(*lines.where)))
-
-    class WithLines(dns.zonefile.Reader):
-        """Remembers in which line the record at hand begins."""
-
-        where = (path, 1)
-
-        def _rr_line(self) -> None:
-            self.where = self.tok.where()
-            super()._rr_line()
-
-    collector = Collector()
-    collector.manager = collector
-    tokenizer = dns.tokenizer.Tokenizer(text, path)
-    lines = WithLines(tokenizer, dns.rdataclass.IN, collector, allow_include=True)  # type: ignore[arg-type]
-    lines.current_origin = lines.last_name = name
-    lines.read()
-    return found
-
-
-def _claim(owner: dns.name.Name, rdata: Any, place: Place) -> list[RecordClaim]:
+def _claim(record: Record) -> list[RecordClaim]:
     import dns.exception
     import dns.rdatatype
-    import dns.reversename
 
+    rdata, place = record.rdata, record.place
     kind = dns.rdatatype.to_text(rdata.rdtype)
     try:
         if kind in ("A", "AAAA"):
-            return [RecordClaim(parse_address(rdata.address), _text(owner), kind, place)]
+            return [RecordClaim(parse_address(rdata.address), _text(record.owner), kind, place)]
         if kind == "PTR":
-            return [RecordClaim(parse_address(dns.reversename.to_address(owner)), _text(rdata.target), kind, place)]
+            return [RecordClaim(_reversed(record.owner), _text(rdata.target), kind, place)]
     except (dns.exception.DNSException, ValueError):
         # A PTR outside the reverse trees (RFC 6763 uses them so) says nothing of an address.
         pass
     return []
+
+
+def _reversed(owner: dns.name.Name) -> IPAddress:
+    """The address that a name of the reverse trees stands for; one label more is a delegated part (RFC 2317).
+
+    Raises :class:`ValueError`, or an exception of dnspython's.
+    """
+    import dns.reversename
+
+    labels = _text(owner).split(".")
+    if labels[-2:] == ["in-addr", "arpa"] and len(labels) == 7:
+        last, _, *network = labels[:5]
+        return parse_address(".".join([*reversed(network), last]))
+    return parse_address(dns.reversename.to_address(owner))
 
 
 def _text(name: dns.name.Name) -> str:

@@ -6,6 +6,7 @@ import logging
 
 from fixed_anchor import machines
 from fixed_anchor.core.addresses import IPNetwork
+from fixed_anchor.core.config import LinkFacts
 from fixed_anchor.core.errors import InputError, located
 from fixed_anchor.core.plan import HostPlan, Plan
 from fixed_anchor.core.rules.host import host_of_machine
@@ -62,7 +63,8 @@ class Site:
                 self._surveys[host.name] = self.here_survey()
             else:
                 _log.info("taking stock of %s", host.name)
-                self._surveys[host.name] = take_stock(machine)
+                planned = tuple(LinkFacts(i.name, i.mac, i.mac) for i in host.interfaces)
+                self._surveys[host.name] = take_stock(machine, planned=planned)
         return self._surveys[host.name]
 
     def hosts(self, names: tuple[str, ...]) -> list[HostPlan]:

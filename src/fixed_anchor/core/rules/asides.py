@@ -9,6 +9,7 @@ from fixed_anchor.core.aside import (
     HOOK,
     MAY_CONFIGURE,
     NAMES,
+    NO_REMARK,
     NOT_AT_BOOT,
     OTHER_TABLE,
     PORT,
@@ -43,6 +44,11 @@ _KINDS: dict[str, tuple[str, str, str]] = {
         "not-up-at-boot",
         "nothing brings {i} up at boot: {t}",
         "see that it is brought up at boot: {p}",
+    ),
+    NO_REMARK: (
+        "remark-is-read",
+        "`{t}`: to ifupdown what stands behind the # is a part of the value, and goes into its command",
+        "put the remark on a line of its own: {p}",
     ),
     RENAMED: (
         "name-changes",

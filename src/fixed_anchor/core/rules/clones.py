@@ -28,7 +28,9 @@ def clone_findings(surveys: Mapping[str, HostSurvey]) -> Iterator[Finding]:
     told: set[tuple[str, str, str]] = set()
     for host, survey in surveys.items():
         facts = [(i.kind, i.value, str(i.place)) for i in survey.identities]
-        facts += [("MAC", mac, f"kernel of {survey.host}") for mac in sorted(survey.physical_macs())]
+        # Where only files were read, the MACs are those of the plan, which has a rule of its own for them.
+        macs = survey.physical_macs() if survey.running else ()
+        facts += [("MAC", mac, f"kernel of {survey.host}") for mac in sorted(macs)]
         for kind, value, where in facts:
             other, there = seen.setdefault((kind, value), (host, where))
             # Several keys of a kind are one copy.

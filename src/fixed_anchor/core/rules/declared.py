@@ -12,6 +12,7 @@ from fixed_anchor.core.aside import (
     HOOK,
     MAY_CONFIGURE,
     NAMES,
+    NO_REMARK,
     NOT_AT_BOOT,
     OTHER_TABLE,
     PORT,
@@ -32,11 +33,11 @@ CODES = frozenset(
         "cannot-be-drafted", "is-port", "gateway-not-used", "default-route-overridden", "names-old-address",
         "hook-configures", "not-up-at-boot", "name-changes", "match-unclear", "another-configures",
         "another-may-configure", "rewritten-by-another", "file-unreadable", "stops-at-unreadable",
-        "resolv-conf-rewritten", "two-default-routes",
+        "resolv-conf-rewritten", "two-default-routes", "remark-is-read",
     }
 )  # fmt: skip
 #: Kinds that speak for themselves wherever they concern a planned interface.
-_PLAIN = (PORT, HOOK, NOT_AT_BOOT, RENAMED, UNCLEAR, CONFIGURES, MAY_CONFIGURE, REWRITTEN)
+_PLAIN = (PORT, HOOK, NO_REMARK, NOT_AT_BOOT, RENAMED, UNCLEAR, CONFIGURES, MAY_CONFIGURE, REWRITTEN)
 #: Routes up to this prefix, two of which cover what a default route does.
 _HALF = 3
 

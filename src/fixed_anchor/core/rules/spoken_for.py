@@ -10,7 +10,7 @@ from ipaddress import IPv4Address, IPv6Address
 from fixed_anchor.core.addresses import AddressRange, IPAddress, IPNetwork, RangeSet
 from fixed_anchor.core.claims import Claims, ReservationClaim, SubnetClaim
 from fixed_anchor.core.findings import Finding, finding
-from fixed_anchor.core.knowledge import Knowledge, whom
+from fixed_anchor.core.knowledge import Knowledge, few, whom
 from fixed_anchor.core.plan import HostPlan, InterfacePlan, Segment
 
 #: A pool with more of its addresses leased than this share is nearly full.
@@ -135,7 +135,7 @@ def _of_others(
             yield about("listed-for-another", f"the address list {said}", seen_in=str(row.place))
     records = known.records(address)
     if records and not any(_same_name(r.name, names) for r in records):
-        found = ", ".join(dict.fromkeys(r.name for r in records))
+        found = few(r.name for r in records)
         yield about("dns-says-otherwise", f"DNS has {address} for {found}", seen_in=str(records[0].place))
 
 

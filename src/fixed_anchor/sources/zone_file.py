@@ -1,0 +1,160 @@
+"""The text of a DNS master file (RFC 1035, section 5), read by dnspython, with all that it includes.
+
+What dnspython does not do is done here: files are opened within limits, records keep the line in which
+they begin, and so do errors.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import dns.exception
+import dns.name
+import dns.rdataclass
+import dns.tokenizer
+import dns.zonefile
+
+from fixed_anchor.core.config import Place
+from fixed_anchor.core.errors import InputError
+from fixed_anchor.sources.protocol import Reader, text_of
+
+#: How many records `$GENERATE` may make in a whole zone.
+MANY = 65536
+#: How deep files may include others.
+_DEPTH = 16
+
+
+class Record:
+    """One resource record: its ``owner``, its data as dnspython has it, and where it begins."""
+
+    __slots__ = ("owner", "place", "rdata")
+
+    def __init__(self, owner: dns.name.Name, rdata: Any, place: Place) -> None:
+        self.owner = owner
+        self.rdata = rdata
+        self.place = place
+
+
+def records_of(text: str, path: str, name: dns.name.Name, reader: Reader) -> list[Record]:
+    """All records of the zone ``name``. Raises :class:`InputError` with file and line."""
+    collector = _Collector()
+    _File(text, path, name, reader, collector, ()).read()
+    return collector.records
+
+
+class _Collector:
+    """Takes the records where dnspython would put them into a zone."""
+
+    def __init__(self) -> None:
+        self.records: list[Record] = []
+        self.file: _File | None = None
+        self.generated = 0
+        self.manager = self
+
+    def origin_information(self) -> tuple[dns.name.Name, bool, dns.name.Name]:
+        return dns.name.root, False, dns.name.root
+
+    def check_put_rdataset(self, check: object) -> None:
+        """Zones that contradict themselves are the DNS server's to refuse."""
+
+    def _set_origin(self, origin: dns.name.Name) -> None:
+        """The origin moves within the file; the zone stays the same."""
+
+    def add(self, owner: dns.name.Name, ttl: int, rdata: Any) -> None:
+        assert self.file is not None
+        self.records.append(Record(owner, rdata, self.file.place))
+
+
+class _Tokens(dns.tokenizer.Tokenizer):
+    """Tells the file where each line begins, and hands it what it includes."""
+
+    owner: _File
+
+    def get(self, want_leading: bool = False, want_comment: bool = False) -> dns.tokenizer.Token:
+        if not want_leading or self.ungotten_token is not None:
+            return super().get(want_leading, want_comment)
+        _, line = self.where()
+        token = super().get(want_leading, want_comment)
+        if not token.is_eol_or_eof():
+            self.owner.place = Place(self.owner.path, line)
+        if token.is_identifier() and token.value.upper() == "$INCLUDE":
+            self.owner.include()
+            return self.get(want_leading, want_comment)
+        return token
+
+
+class _File(dns.zonefile.Reader):
+    """One file of a zone; ``above`` are the paths of those that include it."""
+
+    def __init__(
+        self, text: str, path: str, origin: dns.name.Name, reader: Reader, collector: _Collector, above: tuple[str, ...]
+    ) -> None:
+        self.path = path
+        self.place = Place(path, 1)
+        self._reader = reader
+        self._collector = collector
+        self._above = above
+        tokens = _Tokens(text, path)
+        tokens.owner = self
+        super().__init__(tokens, dns.rdataclass.IN, collector)  # type: ignore[arg-type]
+        self.current_origin = self.last_name = origin
+
+    def read(self) -> None:
+        outer, self._collector.file = self._collector.file, self
+        try:
+            super().read()
+        except (dns.exception.DNSException, ValueError, RecursionError) as error:
+            # "FILE:LINE: what": the line is that of the reading position, behind the end of a plain record.
+            what = str(error).removeprefix(f"{self.path}:").partition(": ")[2] or str(error)
+            line = self.place.line
+            if self.tok.multiline:
+                line = self.tok.where()[1] - (self.tok.ungotten_char == "\n")
+            raise InputError(
+                f"not a DNS record: {what}", file=self.path, line=line, expected="RFC 1035, section 5"
+            ) from None
+        self._collector.file = outer
+
+    def include(self) -> None:
+        """Reads the file that an `$INCLUDE` names; origin, last owner and TTL are as before afterwards."""
+        here = self.place
+        words = []
+        while not (token := self.tok.get()).is_eol_or_eof():
+            words.append(token.value)
+        if not 1 <= len(words) <= 2:
+            raise InputError(
+                "an `$INCLUDE` of this form", file=self.path, line=here.line, expected="$INCLUDE FILE [ORIGIN]"
+            )
+        path = self._reader.path(words[0], self.path)
+        if path in (*self._above, self.path) or len(self._above) >= _DEPTH:
+            raise InputError(f"{path} includes itself, or is too deep", file=self.path, line=here.line)
+        origin = dns.name.from_text(words[1], self.current_origin) if len(words) == 2 else self.current_origin
+        assert origin is not None
+        try:
+            text = text_of(self._reader.read(path), path)
+        except InputError as error:
+            if error.line is not None:
+                raise
+            raise InputError(f"{path}: {error.what}", file=self.path, line=here.line) from None
+        inner = _File(text, path, origin, self._reader, self._collector, (*self._above, self.path))
+        inner.last_name = self.last_name
+        inner.default_ttl, inner.default_ttl_known = self.default_ttl, self.default_ttl_known
+        inner.last_ttl, inner.last_ttl_known = self.last_ttl, self.last_ttl_known
+        inner.read()
+
+    def _generate_line(self) -> None:
+        # How many there will be is known before one is made.
+        token = self.tok.get()
+        self.tok.unget(token)
+        self._collector.generated += _count(token.value)
+        if self._collector.generated > MANY:
+            raise InputError(f"$GENERATE of more than {MANY} records", file=self.path, line=self.place.line)
+        super()._generate_line()  # type: ignore[no-untyped-call]
+
+
+def _count(text: str) -> int:
+    """How many numbers a range ``START-STOP[/STEP]`` has; none that is written otherwise."""
+    numbers, _, step = text.partition("/")
+    first, _, last = numbers.partition("-")
+    if not all(n.isdecimal() for n in (first, last, step or "1")) or not int(step or 1):
+        return 0
+    return max(0, (int(last) - int(first)) // int(step or 1) + 1)
