@@ -14,11 +14,13 @@ from fixed_anchor.formats.interfaces_read import (
     DNS,
     MAIN,
     effective,
+    former_templates,
     link_kind,
     read_stanzas,
     sourced,
     stanzas_for,
     stanzas_in,
+    unfinished,
 )
 from fixed_anchor.formats.interfaces_text import HOOKS, Line, Stanza, parse
 from fixed_anchor.formats.lines import LineEditor
@@ -62,7 +64,8 @@ class Interfaces:
         stanzas = stanzas_in(files)
         # What is only inherited from is a template; what is also brought up is an interface.
         brought_up = {w for s in stanzas if s.brings_up for w in s.head.words[1:]}
-        templates = {name for s in stanzas for name in s.inherits} - brought_up
+        templates = {name for s in stanzas for name in s.inherits} | former_templates(files) | unfinished(stanzas)
+        templates -= brought_up
         names: dict[str, str] = {}
         for stanza in stanzas:
             if stanza.kind != "iface" or stanza.method == "loopback" or stanza.name in templates or ":" in stanza.name:

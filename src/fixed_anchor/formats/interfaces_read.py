@@ -18,6 +18,7 @@ from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.formats.interfaces_hooks import UP_HOOKS, read_hook
 from fixed_anchor.formats.interfaces_text import Line, Stanza, parse
+from fixed_anchor.formats.lines import WAS
 
 MAIN = "/etc/network/interfaces"
 
@@ -84,6 +85,19 @@ def sourced(files: Files) -> tuple[str, ...]:
 
 def _absolute(name: str, path: str) -> str:
     return name if name.startswith("/") else f"{path.rpartition('/')[0]}/{name}"
+
+
+def former_templates(files: Files) -> set[str]:
+    """What an earlier edit wrote out: stanzas that were inherited from then, by the comments that it left."""
+    head = re.compile(rf"^\s*{re.escape(WAS)}iface\s.*\sinherits\s+(.+)$", re.MULTILINE)
+    found = (head.findall(file.text) for file in files.values())
+    return {word for lines in found for line in lines for word in line.split()}
+
+
+def unfinished(stanzas: list[Stanza]) -> set[str]:
+    """Names whose static stanzas have no address: nothing but something to inherit from."""
+    static = [s for s in stanzas if s.kind == "iface" and s.method == "static"]
+    return {s.name for s in static if not any(line.key == "address" for line in effective(stanzas, s))}
 
 
 def link_kind(stanza: Stanza) -> str | None:

@@ -28,6 +28,7 @@ TYPES = {
     "vlan": ("vlan",),
     "bond": ("bond",),
     "bridge": ("bridge",),
+    "team": ("team",),
 }
 METHODS4 = {"auto": "dhcp", "manual": "fixed", "disabled": "off", "link-local": "off"}
 METHODS6 = {"auto": "ra", "dhcp": "dhcp", "manual": "fixed", "disabled": "off", "ignore": "off", "link-local": "off"}

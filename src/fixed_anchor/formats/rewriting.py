@@ -86,8 +86,10 @@ def _in_etc(form: Format, path: str) -> str:
     if path.startswith("/run/") and form.run_wins:
         return f"see what writes {path}, and have that leave it: no file of this name under /etc would count beside it"
     # Drop-ins stay in the folder of what they are for.
-    below = re.sub(r"^/(?:run|lib|usr/lib|usr/local/lib)/", "", path)
-    return f"copy it to /etc/{below} first"
+    found = re.match(r"/(?:run|lib|usr/lib|usr/local/lib)/(.*)", path)
+    return (
+        f"copy it to /etc/{found[1]} first" if found else "move it below /etc, and name it there where it is named now"
+    )
 
 
 def _prove(

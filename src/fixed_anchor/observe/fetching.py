@@ -44,7 +44,14 @@ def _answers(fetched: Readable, argv: tuple[str, ...], every: list[str]) -> dict
 def _of_kernel() -> Wanted:
     records = (file for asked in all_questions().values() for file in asked.files)
     return Wanted(
-        files=("/proc/sys/kernel/hostname", "/etc/hostname", resolvers.RESOLV_CONF, "/run/udev/data/n*", *records),
+        files=(
+            "/proc/sys/kernel/hostname",
+            "/etc/hostname",
+            resolvers.RESOLV_CONF,
+            "/run/udev/data/n*",
+            *records,
+            kernel.EVENTS.format("*"),
+        ),
         links=(resolvers.RESOLV_CONF,),
         commands=(*kernel.COMMANDS, is_active(), time_is_active(), lease.PROCESSES),
     )

@@ -21,6 +21,8 @@ _RULES = (("ip", "rule", "show"), ("ip", "-6", "rule", "show"))
 
 #: What is asked of every kernel.
 COMMANDS = (_LINKS, *(argv for argv, _ in _ROUTES), *_RULES)
+#: What the kernel tells udev of a link.
+EVENTS = "/sys/class/net/{}/uevent"
 #: The link in sysfs that leads to the driver of an interface.
 DRIVER = "/sys/class/net/{}/device/driver"
 
@@ -74,7 +76,7 @@ def links(machine: Readable) -> tuple[KernelLink, ...]:
             name=link["ifname"],
             mac=link.get("address") if link.get("link_type") == "ether" else None,
             permanent_mac=link.get("permaddr"),
-            kind="ethernet" if kind == "veth" else kind,
+            kind=_kind(machine, link["ifname"], kind),
             driver=udev.get("ID_NET_DRIVER") or _driver(machine, link["ifname"]),
             path=udev.get("ID_PATH"),
             vlan=details.get("info_data", {}).get("id") if kind == "vlan" else None,
@@ -102,6 +104,14 @@ def _udev(machine: Readable, index: int) -> dict[str, str]:
     lines = file.text.splitlines() if file is not None else ()
     pairs = (line[2:].partition("=")[::2] for line in lines if line.startswith("E:"))
     return dict(pairs)
+
+
+def _kind(machine: Readable, name: str, said: str) -> str:
+    """The kind of a link. To ip(8) a wireless one is like Ethernet: only the kernel's events tell it."""
+    if said == "veth":
+        return "ethernet"
+    events = machine.read(EVENTS.format(name)) if said == "ethernet" else None
+    return "wireless" if events is not None and "DEVTYPE=wlan" in events.text.split() else said
 
 
 def _driver(machine: Readable, name: str) -> str | None:

@@ -174,8 +174,12 @@ def _resolvers(host: str, survey: HostSurvey, foreseen: Foreseen) -> Iterator[Fi
     """Resolvers of the plan that a lease client will not leave in force."""
     named = {r for wanted in foreseen.wanted.values() for r in wanted.resolvers or ()}
     if survey.resolv_conf_by == NOBODY and named:
+        off = {a.interface for a in foreseen.asides if a.kind == NOT_AT_BOOT} - foreseen.wanted.keys()
         for name, declared in foreseen.declared.items():
             found = survey.interface(name)
+            if name in off and (found is None or found.lease is None):
+                # Nothing brings it up, and it is not up.
+                continue
             if declared.daemon != "ifupdown" or "dhcp" not in (declared.config.ipv4, declared.config.ipv6):
                 continue
             leased = found.lease.resolvers if found is not None and found.lease is not None else ()
