@@ -7,6 +7,8 @@ point at the place.
 
 from __future__ import annotations
 
+from typing import Protocol
+
 import msgspec
 
 from fixed_anchor.core.addresses import AddressRange, IPAddress, IPNetwork
@@ -124,11 +126,48 @@ class SourceRef(msgspec.Struct, frozen=True):
         return f"{self.kind} {self.path}"
 
 
+class Lines(Protocol):
+    """Where the parts of a plan stand in its text."""
+
+    def line(self, path: tuple[str | int, ...]) -> int | None:
+        """The line of the part at ``path``: keys, and numbers in lists; ``None`` where nothing stands there."""
+        ...
+
+
 class Plan(msgspec.Struct, frozen=True):
-    """A whole addressing plan. ``file`` is the path it was read from."""
+    """A whole addressing plan. ``file`` is the path it was read from, ``lines`` tells where its parts stand."""
 
     file: str
     segments: dict[str, Segment]
     hosts: dict[str, HostPlan]
     site: str | None = None
     sources: tuple[SourceRef, ...] = ()
+    lines: Lines | None = None
+
+    def where(self, *path: str | int, line: int) -> str:
+        """``FILE:LINE`` of a part of the plan, or of ``line`` where there is no such part."""
+        found = self.lines.line(path) if self.lines is not None else None
+        return f"{self.file}:{found or line}"
+
+    def where_of(self, host: HostPlan, interface: InterfacePlan, *path: str | int) -> str:
+        """The same of a part of an interface; of the interface itself where there is no such part."""
+        return self.where("hosts", host.name, "interfaces", interface.name, *path, line=interface.line)
+
+    def where_held(self, host: HostPlan, interface: InterfacePlan, address: IPAddress) -> str:
+        """Where ``hold``, or ``expect``, has an address."""
+        held = [h.address for h in interface.hold]
+        if address in held:
+            return self.where_of(host, interface, "hold", held.index(address))
+        expected = list(interface.expect)
+        number = expected.index(address) if address in expected else 0
+        return self.where_of(host, interface, "expect", number)
+
+    def where_gateway(self, host: HostPlan, interface: InterfacePlan, gateway: IPAddress) -> str:
+        """Where the interface, or its segment, names a gateway."""
+        segment = self.segments[interface.segment]
+        own = interface.gateways is not None
+        every = [g.address for g in (interface.gateways if interface.gateways is not None else segment.gateways)]
+        number = every.index(gateway) if gateway in every else 0
+        if own:
+            return self.where_of(host, interface, "gateway", number)
+        return self.where("segments", segment.name, "gateway", number, line=segment.line)

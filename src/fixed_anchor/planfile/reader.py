@@ -34,6 +34,7 @@ from fixed_anchor.core.plan import (
     SourceRef,
 )
 from fixed_anchor.planfile import shape
+from fixed_anchor.planfile.lines import PlanLines
 from fixed_anchor.planfile.nodes import Value, compose
 from fixed_anchor.planfile.usual import usual_host
 
@@ -85,6 +86,7 @@ def plan_from_text(text: str, file: str) -> Plan:
         hosts=hosts,
         site=site.text() if site else None,
         sources=_sources(fields.get("sources")),
+        lines=PlanLines(text, file),
     )
 
 

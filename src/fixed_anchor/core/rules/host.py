@@ -41,7 +41,7 @@ def host_findings(
         yield raised(
             "mac-differs",
             f"{interface.name} of {host.name} has the MAC {mac}, the plan says {interface.mac}",
-            seen_in=where,
+            seen_in=plan.where_of(host, interface, "mac"),
         )
     if survey.running and found.state == "down":
         yield raised("link-down", f"the link of {interface.name} is down", seen_in=f"the kernel of {survey.host}")

@@ -8,7 +8,6 @@ from functools import partial
 from fixed_anchor.core.addresses import IPAddress, addresses_in
 from fixed_anchor.core.aside import NAMES
 from fixed_anchor.core.catalogue import BLOCKER
-from fixed_anchor.core.config import Place
 from fixed_anchor.core.elsewhere import Elsewhere, ListenAddress, Listener, Mention
 from fixed_anchor.core.findings import Finding, finding
 from fixed_anchor.core.foreseen import Foreseen
@@ -177,36 +176,37 @@ def in_sources(known: Knowledge, of: Mapping[IPAddress, str], told: Iterable[Fin
 
 def in_plan(plan: Plan, of: Mapping[IPAddress, str]) -> Iterator[Finding]:
     """What the plan itself tells hosts to use, and what would not be there any more."""
-    for address, host, what, line in _used(plan, of):
+    for address, what, seen_in in _used(plan, of):
         yield finding(
             _CODE,
-            f"the plan names {address} {what}, and this address goes from {host}",
-            host=host,
+            f"the plan names {address} {what}, and this address goes from {of[address]}",
+            host=of[address],
             address=address,
-            seen_in=str(Place(plan.file, line)),
+            seen_in=seen_in,
             remedy="name the new address there",
         )
 
 
-def _used(plan: Plan, of: Mapping[IPAddress, str]) -> Iterator[tuple[IPAddress, str, str, int]]:
+def _used(plan: Plan, of: Mapping[IPAddress, str]) -> Iterator[tuple[IPAddress, str, str]]:
+    """Each address of ``of`` that the plan names beside `hold`: as what, and where."""
     for segment in plan.segments.values():
-        for what, addresses in (
-            ("as a gateway", tuple(g.address for g in segment.gateways)),
-            ("as a resolver", segment.resolvers),
-            ("as a DHCP server", segment.dhcp_servers or ()),
+        for what, key, addresses in (
+            ("as a gateway", "gateway", tuple(g.address for g in segment.gateways)),
+            ("as a resolver", "resolvers", segment.resolvers),
+            ("as a DHCP server", "dhcp_servers", segment.dhcp_servers or ()),
         ):
-            for address in addresses:
+            for number, address in enumerate(addresses):
                 if address in of:
-                    yield address, of[address], f"{what} of segment {segment.name}", segment.line
+                    where = plan.where("segments", segment.name, key, number, line=segment.line)
+                    yield address, f"{what} of segment {segment.name}", where
     for host in plan.hosts.values():
         for interface in host.interfaces:
-            hops = tuple(r.next_hop for r in interface.routes if r.next_hop is not None)
-            for what, own in (
-                ("as a gateway", tuple(g.address for g in interface.gateways or ())),
-                ("as a resolver", interface.resolvers or ()),
-                ("as a next hop", hops),
-                ("as a time server", tuple(a for t in interface.time_servers or () for a in addresses_in(t))),
+            for what, key, words in (
+                ("as a gateway", "gateway", [str(g.address) for g in interface.gateways or ()]),
+                ("as a resolver", "resolvers", [str(r) for r in interface.resolvers or ()]),
+                ("as a next hop", "routes", [str(r.next_hop) for r in interface.routes]),
+                ("as a time server", "time_servers", list(interface.time_servers or ())),
             ):
-                for address in own:
-                    if address in of:
-                        yield address, of[address], f"{what} of {host.name}", interface.line
+                for number, word in enumerate(words):
+                    for address in of.keys() & set(addresses_in(word)):
+                        yield address, f"{what} of {host.name}", plan.where_of(host, interface, key, number)

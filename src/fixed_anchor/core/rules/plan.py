@@ -102,7 +102,7 @@ def _addresses(plan: Plan, host: HostPlan, interface: InterfacePlan, segment: Se
             host=host.name,
             interface=interface.name,
             address=address,
-            seen_in=f"{plan.file}:{interface.line}",
+            seen_in=plan.where_held(host, interface, address),
         )
         special = special_use(address)
         if special is not None:
@@ -152,6 +152,7 @@ def _way_out(plan: Plan, host: HostPlan, interface: InterfacePlan, segment: Segm
                 "gateway-outside-subnet",
                 f"the gateway {gateway.address} is not in {_and(segment.subnets)} of segment {segment.name}",
                 address=gateway.address,
+                seen_in=plan.where_gateway(host, interface, gateway.address),
             )
     if interface.gateways != ():
         for version in fixed:
@@ -205,7 +206,7 @@ def _two_default_routes(plan: Plan, host: HostPlan) -> Iterator[Finding]:
                     host=host.name,
                     interface=interface.name,
                     address=gateway.address,
-                    seen_in=f"{plan.file}:{interface.line}",
+                    seen_in=plan.where_gateway(host, interface, gateway.address),
                 )
 
 
@@ -230,7 +231,7 @@ def _shared_between_interfaces(plan: Plan) -> Iterator[Finding]:
                         host=host.name,
                         interface=interface.name,
                         address=address,
-                        seen_in=f"{plan.file}:{interface.line}",
+                        seen_in=plan.where_held(host, interface, address),
                     )
             if interface.mac is not None:
                 other = macs.setdefault(interface.mac, me)
@@ -240,7 +241,7 @@ def _shared_between_interfaces(plan: Plan) -> Iterator[Finding]:
                         f"{interface.mac} stands at {other[0]} ({other[1]}) as well",
                         host=host.name,
                         interface=interface.name,
-                        seen_in=f"{plan.file}:{interface.line}",
+                        seen_in=plan.where_of(host, interface, "mac"),
                     )
 
 
@@ -251,19 +252,18 @@ def _hostnames(plan: Plan) -> Iterator[Finding]:
             continue
         name = host.hostname.rstrip(".")
         if len(name) > 253 or not _HOST_NAME.fullmatch(name):
-            where = f"{plan.file}:{host.line}"
+            where = plan.where("hosts", host.name, "hostname", line=host.line)
             yield finding("bad-hostname", f"{name!r} is not a host name", host=host.name, seen_in=where)
             continue
         other = seen.setdefault(name.lower(), host.name)
         if other != host.name:
-            where = f"{plan.file}:{host.line}"
+            where = plan.where("hosts", host.name, "hostname", line=host.line)
             yield finding("hostname-twice", f"{name} is the hostname of {other} as well", host=host.name, seen_in=where)
 
 
 def _segments(plan: Plan) -> Iterator[Finding]:
     spans: list[tuple[int, int, int, str, IPNetwork]] = []
     for segment in plan.segments.values():
-        where = f"{plan.file}:{segment.line}"
         for subnet in segment.subnets:
             spans.append(
                 (
@@ -274,7 +274,7 @@ def _segments(plan: Plan) -> Iterator[Finding]:
                     subnet,
                 )
             )
-        for pool in segment.pools or ():
+        for number, pool in enumerate(segment.pools or ()):
             inside = any(
                 s.version == pool.version
                 and int(s.network_address) <= pool.first
@@ -286,7 +286,7 @@ def _segments(plan: Plan) -> Iterator[Finding]:
                     "pool-outside-subnet",
                     f"the pool {pool} is not inside {_and(segment.subnets)} of segment {segment.name}",
                     address=pool,
-                    seen_in=where,
+                    seen_in=plan.where("segments", segment.name, "pools", number, line=segment.line),
                 )
             for gateway in segment.gateways:
                 if gateway.address in pool:
@@ -294,17 +294,20 @@ def _segments(plan: Plan) -> Iterator[Finding]:
                         "pool-covers-gateway",
                         f"the pool {pool} of segment {segment.name} contains the gateway {gateway.address}",
                         address=gateway.address,
-                        seen_in=where,
+                        seen_in=plan.where("segments", segment.name, "pools", number, line=segment.line),
                     )
     spans.sort(key=lambda span: span[:3])
     widest: tuple[int, int, int, str, IPNetwork] | None = None
     for span in spans:
         if widest and span[0] == widest[0] and span[1] <= widest[2] and span[3] != widest[3]:
+            subnets = plan.segments[span[3]].subnets
             yield finding(
                 "segments-overlap",
                 f"{widest[4]} of segment {widest[3]} and {span[4]} of segment {span[3]} share addresses",
                 address=span[4],
-                seen_in=f"{plan.file}:{plan.segments[span[3]].line}",
+                seen_in=plan.where(
+                    "segments", span[3], "subnet", subnets.index(span[4]), line=plan.segments[span[3]].line
+                ),
             )
         if widest is None or span[0] != widest[0] or span[2] > widest[2]:
             widest = span

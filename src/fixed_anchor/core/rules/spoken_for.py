@@ -9,6 +9,7 @@ from ipaddress import IPv4Address, IPv6Address
 
 from fixed_anchor.core.addresses import AddressRange, IPAddress, IPNetwork, RangeSet
 from fixed_anchor.core.claims import Claims, ReservationClaim, SubnetClaim
+from fixed_anchor.core.config import Place
 from fixed_anchor.core.findings import Finding, finding
 from fixed_anchor.core.knowledge import Knowledge, few, whom
 from fixed_anchor.core.plan import HostPlan, InterfacePlan, Segment
@@ -47,15 +48,27 @@ def knowledge_findings(
     for held in interface.hold:
         if known.nothing_known(interface.segment, held.address) and held.address not in leased_now:
             continue
-        about = partial(raised, address=held.address)
+        about = _about(known, host, interface, held.address)
         yield from _of_pools(known, interface, held.address, leased_now, about)
         yield from _of_others(known, host, interface, held.address, held_now, about)
     for address in interface.expect:
-        about = partial(raised, address=address)
+        about = _about(known, host, interface, address)
         yield from _of_others(known, host, interface, address, held_now, about)
         yield from _expected(known, interface, address, about)
     if known.knows_names:
         yield from _forward_names(known, host, interface, raised)
+
+
+def _about(known: Knowledge, host: HostPlan, interface: InterfacePlan, address: IPAddress) -> Raised:
+    """Findings about one address, seen where the plan has it unless something else is said; which costs a look."""
+
+    def raised(code: str, message: str, seen_in: str | None = None, remedy: str | None = None) -> Finding:
+        where = seen_in or known.plan.where_held(host, interface, address)
+        return finding(
+            code, message, seen_in=where, remedy=remedy, host=host.name, interface=interface.name, address=address
+        )
+
+    return raised
 
 
 def _own(known: Knowledge, interface: InterfacePlan, address: IPAddress) -> list[ReservationClaim]:
@@ -95,9 +108,26 @@ def _of_pools(
         "in-dhcp-pool",
         f"{address} lies in the DHCP pool {range_}"
         + ("; the server leases it to others although a host names it" if own else ""),
-        seen_in=said_by,
+        seen_in=_where_pool(known, interface.segment, range_, said_by),
         remedy=f"the nearest address outside is {nearest}" if nearest else None,
     )
+
+
+def _where_pool(known: Knowledge, name: str, pool: AddressRange, said_by: str) -> str:
+    """Where a pool stands: in the plan its own line, and not that of its segment."""
+    segment = known.plan.segments[name]
+    own = list(segment.pools or ())
+    if said_by == f"{known.plan.file}:{segment.line}" and pool in own:
+        return known.plan.where("segments", name, "pools", own.index(pool), line=segment.line)
+    return said_by
+
+
+def _where_reserved(known: Knowledge, name: str, kept: ReservationClaim) -> str:
+    """Where a reservation stands: in the plan its own line, and not that of its segment."""
+    segment = known.plan.segments[name]
+    if kept.place == Place(known.plan.file, segment.line) and kept.mac in segment.reservations:
+        return known.plan.where("segments", name, "reservations", kept.mac, line=segment.line)
+    return str(kept.place)
 
 
 def _of_others(
@@ -115,7 +145,7 @@ def _of_others(
             yield about(
                 "reserved-for-another",
                 f"{address} is reserved for {whom(kept)}" + (f" ({kept.client})" if kept.mac and kept.client else ""),
-                seen_in=str(kept.place),
+                seen_in=_where_reserved(known, interface.segment, kept),
             )
     for lease in known.held_leases(address):
         if lease.state == "declined":
@@ -269,7 +299,7 @@ def _nearly_full(known: Knowledge, segment: Segment) -> Iterator[Finding]:
         used = known.leases_in_pools.get(pool, 0)
         if used > NEARLY_FULL * pool.size:
             what = f"{used} of {pool.size} addresses of the pool {pool} are leased"
-            yield finding("pool-nearly-full", what, seen_in=said_by)
+            yield finding("pool-nearly-full", what, seen_in=_where_pool(known, segment.name, pool, said_by))
 
 
 # --- the nearest free one -------------------------------------------------------------------
