@@ -60,9 +60,11 @@ dhcp-leasefile=/var/lib/misc/leases
 class Server:
     """A running server: its files are below ``root``, a tree with the server's package in it."""
 
-    def __init__(self, kind: str, root: Path, segment: Segment) -> None:
+    def __init__(self, kind: str, root: Path, segment: Segment, text: str | None = None) -> None:
+        """With the configuration ``text``, or the usual one."""
         self.kind = kind
         self.root = root
+        self.segment = segment
         self.config = root / {"kea": "etc/kea/lab.conf", "dhcpd": "etc/dhcp/lab.conf", "dnsmasq": "etc/lab.conf"}[kind]
         leases = {
             "kea": "var/lib/kea/leases4.csv",
@@ -77,8 +79,7 @@ class Server:
         for device in ("null", "urandom"):
             if not (root / "dev" / device).exists():
                 run("mknod", "-m", "666", str(root / "dev" / device), "c", "1", "3" if device == "null" else "9")
-        text = {"kea": json.dumps(KEA), "dhcpd": DHCPD, "dnsmasq": DNSMASQ}[kind]
-        self.config.write_text(text)
+        self.config.write_text(text or {"kea": json.dumps(KEA), "dhcpd": DHCPD, "dnsmasq": DNSMASQ}[kind])
         inside = "/" + str(self.config.relative_to(root))
         if kind == "dhcpd":
             self.leases.write_text("")
@@ -87,11 +88,27 @@ class Server:
             argv = {"kea": ["kea-dhcp4", "-c", inside], "dnsmasq": ["dnsmasq", "-k", "-C", inside]}[kind]
         self.process = segment.run_server(root, *argv, name=kind)
 
+    def listens(self) -> None:
+        """Waits until it answers; on a bridge that has no port yet, some never do."""
+        waiting = self.segment.namespace
+        wait_for(f"{self.kind} to listen", lambda: ":67 " in waiting("ss", "-Hlun").stdout or self.ended, 20, 0.1)
+
+    @property
+    def ended(self) -> bool:
+        return self.process.poll() is not None
+
     def claims(self, what: str = "") -> Claims:
         """What our own reader makes of the server's own file: its configuration, or with ``-leases`` its leases."""
         path = self.leases if what else self.config
         kind = self.kind + what
-        return SOURCES[kind].claims(path.read_bytes(), Origin(kind, path.name, str(path)), Reader(path.parent))
+        return SOURCES[kind].claims(path.read_bytes(), Origin(kind, path.name, str(path)), _Rooted(self.root))
+
+
+class _Rooted(Reader):
+    """Reads in the server's own tree: its absolute paths count from there."""
+
+    def path(self, name: str, beside: str | None = None) -> str:
+        return f"{self.folder}{name}" if name.startswith("/") else super().path(name, beside)
 
 
 def lease_to(segment: Segment, root: Path, mac: str) -> str:

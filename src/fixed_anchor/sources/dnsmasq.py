@@ -23,6 +23,9 @@ from fixed_anchor.core.errors import InputError
 from fixed_anchor.sources.protocol import Origin, Reader, Reservation, text_of
 
 #: Modes of a range that give out no addresses, or only to hosts with one of their own.
+_ETHERS = "/etc/ethers"
+#: Stands for what the configuration names, and is not here: no setting has such a name.
+_MISSING = "(missing)"
 _NO_POOL = frozenset({"static", "proxy", "ra-only", "slaac", "ra-names", "ra-stateless", "ra-advrouter", "off-link"})
 _OPTIONS = {
     "3": "routers", "option:router": "routers", "6": "resolvers", "option:dns-server": "resolvers",
@@ -63,11 +66,12 @@ class Dnsmasq:
         return Claims(
             origin.kind,
             origin.shown,
-            pools=tuple(found.pools),
+            pools=tuple(found.limited_pools()),
             subnets=tuple(found.described()),
             reservations=tuple(found.reservations),
             records=tuple(found.records),
             untidy=tuple(found.untidy),
+            broken=tuple(found.broken),
         )
 
 
@@ -83,11 +87,16 @@ def _settings(text: str, path: str, reader: Reader, above: tuple[str, ...]) -> I
             others = [reader.path(setting.value, path)]
         elif setting.key == "conf-dir":
             others = _in_folder(setting, path, reader)
-        elif setting.key == "dhcp-hostsfile":
+        elif setting.key in ("dhcp-hostsfile", "dhcp-hostsdir"):
             other = reader.path(setting.value, path)
-            for line_number, entry in enumerate(text_of(reader.read(other), other).split("\n"), 1):
-                if _uncommented(entry).strip():
-                    yield Setting("dhcp-host", _uncommented(entry).strip(), Place(other, line_number))
+            folder = reader.is_folder(other)
+            for name in (
+                [f"{other.rstrip('/')}/{n}" for n in reader.names(other) if n[:1] not in ".#"] if folder else [other]
+            ):
+                yield from _hosts_in(name, reader)
+            continue
+        elif setting.key == "read-ethers":
+            yield from _ethers(setting, reader)
             continue
         else:
             yield setting
@@ -96,6 +105,25 @@ def _settings(text: str, path: str, reader: Reader, above: tuple[str, ...]) -> I
             if other in above or other == path or len(above) > 10:
                 raise setting.error(f"{other} includes itself")
             yield from _settings(text_of(reader.read(other), other), other, reader, (*above, path))
+
+
+def _hosts_in(path: str, reader: Reader) -> Iterator[Setting]:
+    """The lines of a ``dhcp-hostsfile``, each what stands behind ``dhcp-host=``."""
+    for number, entry in enumerate(text_of(reader.read(path), path).split("\n"), 1):
+        if _uncommented(entry).strip():
+            yield Setting("dhcp-host", _uncommented(entry).strip(), Place(path, number))
+
+
+def _ethers(setting: Setting, reader: Reader) -> Iterator[Setting]:
+    """ethers(5): ``MAC ADDRESS`` or ``MAC NAME`` a line."""
+    path = reader.path(_ETHERS)
+    if not reader.exists(path):
+        yield Setting(_MISSING, f"read-ethers: there is no {_ETHERS} here to be looked at", setting.place)
+        return
+    for number, entry in enumerate(text_of(reader.read(path), path).split("\n"), 1):
+        words = entry.partition("#")[0].split()
+        if len(words) >= 2:
+            yield Setting("dhcp-host", f"{words[0]},{words[1]}", Place(path, number))
 
 
 def _in_folder(setting: Setting, path: str, reader: Reader) -> list[str]:
@@ -137,6 +165,8 @@ class _Found:
         self.reservations: list[ReservationClaim] = []
         self.records: list[RecordClaim] = []
         self.untidy: list[Remark] = []
+        self.broken: list[Remark] = []
+        self.known_only = False
         self._ranges: list[_Range] = []
         self._told: list[tuple[frozenset[str], str, tuple[str, ...], Setting]] = []
 
@@ -149,6 +179,21 @@ class _Found:
             self.option(setting)
         elif setting.key in ("host-record", "address"):
             self.record(setting)
+        elif setting.key == "dhcp-ignore":
+            self.ignored(setting)
+        elif setting.key == _MISSING:
+            self.broken.append(Remark(setting.value, setting.place))
+
+    def ignored(self, setting: Setting) -> None:
+        """Clients that get no answer: with ``tag:!known`` all but those that a ``dhcp-host`` names."""
+        tags = {word.partition(":")[2] for word in setting.words()}
+        if tags == {"!known"}:
+            self.known_only = True
+
+    def limited_pools(self) -> Iterator[PoolClaim]:
+        """The pools, with what holds for all of them."""
+        for pool in self.pools:
+            yield msgspec.structs.replace(pool, limits=pool.limits or "known clients") if self.known_only else pool
 
     def range(self, setting: Setting) -> None:
         tags: set[str] = set()

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from typing import TypeVar
 
+import msgspec
+
 from fixed_anchor.core.addresses import (
+    AddressRange,
     IPAddress,
     IPNetwork,
     parse_address,
@@ -55,7 +58,37 @@ class Kea:
             subnets=tuple(found.subnets),
             reservations=tuple(found.reservations),
             untidy=tuple(found.untidy),
+            broken=tuple(found.broken),
         )
+
+
+class _Modes(msgspec.Struct, frozen=True):
+    """Which reservations the server looks at, for a level of its configuration and those below it.
+
+    ``in_subnet``: those of the subnet at all. ``out_of_pool``: it takes none of them to lie in a pool.
+    """
+
+    in_subnet: bool = True
+    out_of_pool: bool = False
+
+    def at(self, node: Node) -> _Modes:
+        """The modes at ``node``, which says some of them anew."""
+        mode = node.get("reservation-mode")
+        now = _RESERVATION_MODES.get(str(mode.value), self) if mode is not None else self
+        said = {name: node.get(f"reservations-{name.replace('_', '-')}") for name in ("in_subnet", "out_of_pool")}
+        plain = {name: value.value for name, value in said.items() if value is not None}
+        return msgspec.structs.replace(now, **{name: value for name, value in plain.items() if isinstance(value, bool)})
+
+    def keeps_clear(self, in_pool: bool) -> bool:
+        """Whether nobody else is leased a reserved address."""
+        return self.in_subnet and not (self.out_of_pool and in_pool)
+
+
+#: What the older parameter means, section 8.3.12 of the manual.
+_RESERVATION_MODES = {
+    "disabled": _Modes(in_subnet=False), "off": _Modes(in_subnet=False), "global": _Modes(in_subnet=False),
+    "out-of-pool": _Modes(out_of_pool=True), "all": _Modes(),
+}  # fmt: skip
 
 
 class _Found:
@@ -64,21 +97,31 @@ class _Found:
         self.subnets: list[SubnetClaim] = []
         self.reservations: list[ReservationClaim] = []
         self.untidy: list[Remark] = []
+        self.broken: list[Remark] = []
 
     def server(self, node: Node, version: int) -> None:
         if not isinstance(node.value, dict):
             raise node.error("the configuration of the server is no map", "{...}")
         told = _told(node, version, {})
-        self.reserve(node)
+        modes = _Modes().at(node)
+        # Kea looks for reservations of others in the subnet alone: those of the server keep nobody from a lease.
+        self.reserve(node, modes=_Modes(in_subnet=False))
+        for key in ("hosts-database", "hosts-databases"):
+            database = node.get(key)
+            if database is not None:
+                what = f"{key}: the reservations in that database are not looked at"
+                self.broken.append(Remark(what, Place(database.file, database.line)))
         for network in node.items("shared-networks"):
             below = _told(network, version, told)
             self.reserve(network)
-            self.subnets_of(network, version, below)
-        self.subnets_of(node, version, told)
+            self.subnets_of(network, version, below, modes.at(network))
+        self.subnets_of(node, version, told, modes)
 
-    def subnets_of(self, node: Node, version: int, told: Told) -> None:
+    def subnets_of(self, node: Node, version: int, told: Told, above: _Modes) -> None:
         for subnet in node.items(f"subnet{version}"):
             below = _told(subnet, version, told)
+            modes = above.at(subnet)
+            ranges = [_parsed(pool, "pool", parse_range) for pool in subnet.items("pools")]
             network = _parsed(subnet, "subnet", parse_destination)
             self.subnets.append(
                 SubnetClaim(
@@ -89,15 +132,20 @@ class _Found:
                     _domains(below.get("search") or below.get("domain")),
                 )
             )
-            self.reserve(subnet, network)
-            for pool in subnet.items("pools"):
-                self.reserve(pool, network)
-                range_ = _parsed(pool, "pool", parse_range)
+            self.reserve(subnet, network, modes, ranges)
+            for pool, range_ in zip(subnet.items("pools"), ranges, strict=True):
+                self.reserve(pool, network, modes, ranges)
                 classes = [pool.text("client-class"), *(str(c.value) for c in pool.items("client-classes"))]
                 limits = ", ".join(c for c in classes if c)
                 self.pools.append(PoolClaim(range_, Place(pool.file, pool.line), f"class {limits}" if limits else ""))
 
-    def reserve(self, node: Node, network: IPNetwork | None = None) -> None:
+    def reserve(
+        self,
+        node: Node,
+        network: IPNetwork | None = None,
+        modes: _Modes | None = None,
+        pools: Iterable[AddressRange] = (),
+    ) -> None:
         for entry in node.items("reservations"):
             place = Place(entry.file, entry.line)
             mac_text = entry.text("hw-address")
@@ -112,7 +160,8 @@ class _Found:
                 except ValueError as error:
                     raise entry.error(f"the reservation's address: {error}") from None
                 name = entry.text("hostname")
-                self.reservations.append(ReservationClaim(address, place, mac, client or name))
+                clear = modes is None or modes.keeps_clear(any(address in pool for pool in pools))
+                self.reservations.append(ReservationClaim(address, place, mac, client or name, clear))
                 if network is not None and address not in network:
                     self.untidy.append(Remark(f"the reserved address {address} lies outside {network}", place))
 

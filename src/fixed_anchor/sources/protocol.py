@@ -63,6 +63,10 @@ class Reader:
         """Whether ``path`` is a file."""
         return os.path.isfile(path)
 
+    def is_folder(self, path: str) -> bool:
+        """Whether ``path`` is a folder."""
+        return os.path.isdir(path)
+
     def names(self, folder: str) -> list[str]:
         """The names of the files in ``folder``, sorted. Raises :class:`InputError`."""
         try:

@@ -1,0 +1,104 @@
+"""Sources as their servers mean them; each was held against the real one (``tests/lab/test_foreign_client.py``)."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from fixed_anchor.core.claims import Claims
+from fixed_anchor.sources import SOURCES
+from fixed_anchor.sources.protocol import Origin, Reader
+
+MAC, ADDRESS = "00:00:5e:00:53:21", "203.0.113.50"
+
+
+def read(folder: Path, kind: str, text: str) -> Claims:
+    (folder / "source").write_text(text)
+    return SOURCES[kind].claims(text.encode(), Origin(kind, "source", str(folder / "source")), Reader(folder))
+
+
+def kea(level: str, where: str = "subnet", pool: str = "203.0.113.40 - 203.0.113.60", **said: Any) -> str:
+    subnet: dict[str, Any] = {"subnet": "203.0.113.0/24", "pools": [{"pool": pool}]}
+    network: dict[str, Any] = {"name": "q", "subnet4": [subnet]}
+    server: dict[str, Any] = {"shared-networks": [network]}
+    {"subnet": subnet, "server": server}[where]["reservations"] = [{"hw-address": MAC, "ip-address": ADDRESS}]
+    levels = {"server": server, "network": network, "subnet": subnet}
+    levels[level] |= {key.replace("_", "-"): value for key, value in said.items()}
+    return json.dumps({"Dhcp4": server})
+
+
+@pytest.mark.parametrize("level", ["server", "network", "subnet"])
+@pytest.mark.parametrize(
+    ("said", "clear", "outside"),
+    [
+        ({}, True, True),
+        ({"reservations_out_of_pool": True}, False, True),
+        ({"reservations_in_subnet": False}, False, False),
+        ({"reservation_mode": "disabled"}, False, False),
+        ({"reservation_mode": "off"}, False, False),
+        ({"reservation_mode": "global"}, False, False),
+        ({"reservation_mode": "out-of-pool"}, False, True),
+        ({"reservation_mode": "all", "reservations_out_of_pool": False}, True, True),
+        ({"host_reservation_identifiers": ["duid"]}, True, True),
+    ],
+)
+def test_which_reservations_of_kea_keep_the_pool_clear(
+    level: str, said: dict[str, Any], clear: bool, outside: bool, tmp_path: Path
+) -> None:
+    """At whichever level it is said; ``outside`` is for an address that no pool has."""
+    (inside,) = read(tmp_path, "kea", kea(level, **said)).reservations
+    assert inside.keeps_pool_clear is clear
+    (apart,) = read(tmp_path, "kea", kea(level, pool="203.0.113.60/32", **said)).reservations
+    assert apart.keeps_pool_clear is outside
+
+
+def test_what_kea_says_of_the_whole_server(tmp_path: Path) -> None:
+    (own,) = read(tmp_path, "kea", kea("server", "server", reservations_global=True)).reservations
+    assert not own.keeps_pool_clear
+    lower = json.loads(kea("server", reservations_in_subnet=False))
+    lower["Dhcp4"]["shared-networks"][0]["subnet4"][0]["reservations-in-subnet"] = True
+    (undone,) = read(tmp_path, "kea", json.dumps(lower)).reservations
+    assert undone.keeps_pool_clear
+    text = kea("server", hosts_database={"type": "postgresql", "name": "hosts"})
+    (broken,) = read(tmp_path, "kea", text).broken
+    assert "hosts-database: the reservations in that database are not looked at" in broken.what
+
+
+def test_the_host_files_of_dnsmasq(tmp_path: Path) -> None:
+    (tmp_path / "hosts.d").mkdir()
+    (tmp_path / "hosts.d/one").write_text(f"{MAC},{ADDRESS}\n")
+    (tmp_path / "hosts.d/.hidden").write_text("nonsense\n")
+    (tmp_path / "hosts.d/#kept#").write_text("nonsense\n")
+    for key in ("dhcp-hostsfile", "dhcp-hostsdir"):
+        (kept,) = read(tmp_path, "dnsmasq", f"{key}=hosts.d\n").reservations
+        assert (str(kept.address), kept.mac, kept.place.line) == (ADDRESS, MAC, 1)
+        assert kept.place.file.endswith("hosts.d/one")
+
+
+def test_clients_that_dnsmasq_does_not_know_get_nothing(tmp_path: Path) -> None:
+    text = "dhcp-range=203.0.113.100,203.0.113.199,255.255.255.0\n"
+    (pool,) = read(tmp_path, "dnsmasq", text + "dhcp-ignore=tag:!known\n").pools
+    assert pool.limits == "known clients"
+    (pool,) = read(tmp_path, "dnsmasq", text + "dhcp-ignore=tag:guests\n").pools
+    assert pool.limits == ""
+
+
+@pytest.mark.parametrize("there", [True, False])
+def test_ethers(there: bool, tmp_path: Path) -> None:
+    class Rooted(Reader):
+        def path(self, name: str, beside: str | None = None) -> str:
+            return f"{tmp_path}{name}" if name.startswith("/") else super().path(name, beside)
+
+    if there:
+        (tmp_path / "etc").mkdir()
+        (tmp_path / "etc/ethers").write_text(f"# kept\n{MAC} {ADDRESS}\n{MAC[:-1]}2 gull\n")
+    origin = Origin("dnsmasq", "x", str(tmp_path / "x"))
+    claims = SOURCES["dnsmasq"].claims(b"read-ethers\n", origin, Rooted(tmp_path))
+    if there:
+        assert [(str(r.address), r.mac) for r in claims.reservations] == [(ADDRESS, MAC)]
+        assert not claims.broken
+    else:
+        assert "there is no /etc/ethers here" in claims.broken[0].what
