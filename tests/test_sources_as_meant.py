@@ -9,6 +9,7 @@ from typing import Any
 import pytest
 
 from fixed_anchor.core.claims import Claims
+from fixed_anchor.core.errors import InputError
 from fixed_anchor.sources import SOURCES
 from fixed_anchor.sources.protocol import Origin, Reader
 
@@ -102,3 +103,53 @@ def test_ethers(there: bool, tmp_path: Path) -> None:
         assert not claims.broken
     else:
         assert "there is no /etc/ethers here" in claims.broken[0].what
+
+
+def test_hosts_that_were_declared_while_dhcpd_ran(tmp_path: Path) -> None:
+    text = (
+        f"host one {{\n  dynamic;\n  hardware ethernet {MAC};\n  fixed-address {ADDRESS};\n}}\n"
+        "host two {\n  dynamic;\n  fixed-address 203.0.113.51;\n}\nhost two {\n  dynamic;\n  deleted;\n}\n"
+    )
+    claims = read(tmp_path, "dhcpd-leases", text)
+    assert [(str(r.address), r.mac, r.client, r.place.line) for r in claims.reservations] == [(ADDRESS, MAC, "one", 1)]
+    assert not claims.reservations[0].keeps_pool_clear
+    assert not claims.broken
+
+
+@pytest.mark.parametrize(
+    ("kind", "text"),
+    [
+        ("dhcpd", "# caf\xe9\nsubnet 203.0.113.0 netmask 255.255.255.0 { range 203.0.113.100; }\n"),
+        ("dnsmasq", "# caf\xe9\ndhcp-range=203.0.113.100,203.0.113.100,255.255.255.0\n"),
+    ],
+)
+def test_a_configuration_in_latin_1(kind: str, text: str, tmp_path: Path) -> None:
+    origin = Origin(kind, "x", str(tmp_path / "x"))
+    claims = SOURCES[kind].claims(text.encode("latin-1"), origin, Reader(tmp_path))
+    assert [p.place.line for p in claims.pools] == [2]
+    with pytest.raises(InputError, match=":2: a zero byte: this is no text"):
+        SOURCES[kind].claims(b"x\n\0", origin, Reader(tmp_path))
+
+
+def test_what_a_spreadsheet_does_not_say(tmp_path: Path) -> None:
+    import openpyxl
+
+    book = openpyxl.Workbook()
+    book.active.title = "Quay"
+    for row in (
+        ["IP address", "Host"],
+        ["203.0.113.9", "gull"],
+        ['="203.0.113."&10', "puffin"],
+        ["203.0.113.11", "=B2"],
+    ):
+        book.active.append(row)
+    book.create_sheet("Notes").append(["remember"])
+    book.create_sheet("Empty")
+    book.save(tmp_path / "list.xlsx")
+    data = (tmp_path / "list.xlsx").read_bytes()
+    claims = SOURCES["address-list"].claims(data, Origin("address-list", "x", "x"), Reader(tmp_path))
+    assert [(str(r.range), r.name) for r in claims.listed] == [("203.0.113.9", "gull"), ("203.0.113.11", "")]
+    assert [(r.place.line, "formula whose value is not in the file" in r.what) for r in claims.broken] == [(3, True)]
+    assert [r.what for r in claims.untidy] == ["not read: the sheets Notes"]
+    with pytest.raises(InputError, match=r"workbook of the old kind \(.xls\)"):
+        SOURCES["address-list"].claims(b"\xd0\xcf\x11\xe0\xa1\xb1", Origin("address-list", "x", "x"), Reader(tmp_path))

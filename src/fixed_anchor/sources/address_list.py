@@ -65,6 +65,8 @@ _HEADINGS = {
 _FREE = frozenset(["free", "available", "unused", "unassigned", "spare", "frei", "libre"])
 _ZEROS = re.compile(r"(?<![0-9])0+(?=[0-9])")
 _MAX_ROWS = 1_000_000
+#: How a workbook of the old kind begins, and a cell that has a formula and no value.
+_OLD_WORKBOOK, _FORMULA = b"\xd0\xcf\x11\xe0", "="
 
 #: A row: its number in the file (from 1) and its cells.
 Row = tuple[int, list[str]]
@@ -78,11 +80,18 @@ class AddressList:
     options: tuple[str, ...] = ("address", "name", "mac", "state", "sheet")
 
     def claims(self, data: bytes, origin: Origin, reader: Reader) -> Claims:
+        if data.startswith(_OLD_WORKBOOK):
+            raise InputError(
+                "this is a workbook of the old kind (.xls), which is not read",
+                file=origin.path,
+                expected=".xlsx or CSV: save it as one of them",
+            )
+        unread: list[str] = []
         spreadsheet = data[:4] == b"PK\x03\x04"
-        rows = _spreadsheet_rows(data, origin) if spreadsheet else _csv_rows(data, origin.path)
+        rows = _spreadsheet_rows(data, origin, unread) if spreadsheet else _csv_rows(data, origin.path)
         heading, columns = _columns(rows, origin)
         listed: list[ListedClaim] = []
-        untidy: list[Remark] = []
+        untidy = [Remark(f"not read: the sheets {', '.join(unread)}", Place(origin.path, 1))] if unread else []
         broken: list[Remark] = []
         for number, cells in rows:
             if number <= heading:
@@ -92,6 +101,10 @@ class AddressList:
             if not text.strip() or said.get("state", "").strip().lower() in _FREE:
                 continue
             place = Place(origin.path, number)
+            if text.startswith(_FORMULA):
+                what = "a formula whose value is not in the file: open the list in its program, and save it once"
+                broken.append(Remark(what, place))
+                continue
             cleaned = text.strip().strip("\u00a0")
             if cleaned != text:
                 untidy.append(Remark(f"stray spaces around {cleaned}", place))
@@ -106,12 +119,13 @@ class AddressList:
                 broken.append(Remark(str(error), place))
                 continue
             mac = None
-            if said.get("mac", "").strip():
+            if said.get("mac", "").strip() and not said["mac"].startswith(_FORMULA):
                 try:
                     mac = parse_mac(said["mac"])
                 except ValueError as error:
                     untidy.append(Remark(str(error), place))
-            listed.append(ListedClaim(range_, place, said.get("name", "").strip().rstrip(".").lower(), mac))
+            name = "" if said.get("name", "").startswith(_FORMULA) else said.get("name", "")
+            listed.append(ListedClaim(range_, place, name.strip().rstrip(".").lower(), mac))
         return Claims(origin.kind, origin.shown, listed=tuple(listed), untidy=tuple(untidy), broken=tuple(broken))
 
 
@@ -172,7 +186,8 @@ def _separator(text: str) -> str:
     return best
 
 
-def _spreadsheet_rows(data: bytes, origin: Origin) -> list[Row]:
+def _spreadsheet_rows(data: bytes, origin: Origin, unread: list[str]) -> list[Row]:
+    """The rows of the sheet that is the list; the names of others that hold something go to ``unread``."""
     import zipfile
 
     import openpyxl
@@ -183,13 +198,20 @@ def _spreadsheet_rows(data: bytes, origin: Origin) -> list[Row]:
             if sum(entry.file_size for entry in archive.infolist()) > 4 * MAX_SIZE:
                 raise InputError("unpacked, this spreadsheet would be too large", file=path)
         book = openpyxl.load_workbook(io.BytesIO(data), read_only=True, data_only=True)
+        # What a formula amounts to is in the file only where the program that wrote it has worked it out.
+        formulas = openpyxl.load_workbook(io.BytesIO(data), read_only=True)
         names = book.sheetnames
         wanted = origin.options.get("sheet")
         if wanted is not None and wanted not in names:
             raise InputError(f"there is no sheet {wanted!r}", file=path, expected="one of " + ", ".join(names))
         sheets: dict[str, list[Row]] = {}
         for name in [wanted] if wanted is not None else names:
-            rows = ([_cell(c) for c in row] for row in book[name].iter_rows(values_only=True, max_row=_MAX_ROWS))
+            values = book[name].iter_rows(values_only=True, max_row=_MAX_ROWS)
+            written = formulas[name].iter_rows(values_only=True, max_row=_MAX_ROWS)
+            rows = (
+                [_cell(v if v is not None else w) for v, w in zip(value, text, strict=False)]
+                for value, text in zip(values, written, strict=False)
+            )
             sheets[name] = list(enumerate(rows, 1))
     except InputError:
         raise
@@ -202,7 +224,10 @@ def _spreadsheet_rows(data: bytes, origin: Origin) -> list[Row]:
             file=path,
             remedy=f"name one in the plan: `- {{address-list: {origin.shown}, sheet: {fitting[0]}}}`",
         )
-    return sheets[fitting[0]] if fitting else next(iter(sheets.values()), [])
+    chosen = fitting[0] if fitting else next(iter(sheets), "")
+    unread += [name for name, rows in sheets.items() if name != chosen and any(any(cells) for _, cells in rows)]
+    unread += [name for name in names if name not in sheets]
+    return sheets.get(chosen, [])
 
 
 def _cell(value: object) -> str:

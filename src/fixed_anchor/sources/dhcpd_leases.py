@@ -5,7 +5,7 @@ from __future__ import annotations
 import calendar
 
 from fixed_anchor.core.addresses import parse_address, parse_mac
-from fixed_anchor.core.claims import Claims, LeaseClaim, LeaseList, Remark
+from fixed_anchor.core.claims import Claims, LeaseClaim, LeaseList, Remark, ReservationClaim
 from fixed_anchor.core.config import Place
 from fixed_anchor.sources.isc_text import Statement, parse
 from fixed_anchor.sources.protocol import Origin, Reader
@@ -34,11 +34,14 @@ class DhcpdLeases:
         # Client names are bytes of the clients' own choosing.
         statements, error = parse(data.decode("utf-8", "surrogateescape"), path)
         latest: dict[str, LeaseClaim] = {}
+        hosts: dict[str, ReservationClaim | None] = {}
         broken: list[Remark] = []
         for statement in statements:
             try:
                 if statement.key == "lease" and statement.block is not None:
                     _lease(statement, statement.words[1].text, None, latest)
+                elif statement.key == "host" and statement.block is not None:
+                    hosts |= _host(statement)
                 elif statement.key in ("ia-na", "ia-ta") and statement.block is not None:
                     client = statement.words[1].text if len(statement.words) > 1 else ""
                     for inner in statement.block:
@@ -48,7 +51,21 @@ class DhcpdLeases:
                 broken.append(Remark(f"a lease that cannot be read: {problem}", Place(path, statement.line)))
         if error is not None:
             broken.append(Remark(error.what, Place(path, error.line or 1)))
-        return Claims(origin.kind, origin.shown, leases=LeaseList(latest.values()), broken=tuple(broken))
+        kept = tuple(host for host in hosts.values() if host is not None)
+        leases = LeaseList(latest.values())
+        return Claims(origin.kind, origin.shown, leases=leases, reservations=kept, broken=tuple(broken))
+
+
+def _host(statement: Statement) -> dict[str, ReservationClaim | None]:
+    """A ``host`` that was declared while the server ran, dhcpd.leases(5), by its name; ``None`` once it is deleted."""
+    name = statement.words[1].text
+    fixed, hardware = statement.first("fixed-address"), statement.first("hardware")
+    if statement.first("deleted") is not None or fixed is None:
+        return {name: None}
+    mac = parse_mac(hardware.texts()[1]) if hardware is not None and hardware.texts()[0] == "ethernet" else None
+    place = Place(statement.file, statement.line)
+    # As with those of its configuration, an address of a range is leased to others in spite of it.
+    return {name: ReservationClaim(parse_address(fixed.texts()[0]), place, mac, name, False)}
 
 
 def _lease(statement: Statement, text: str, client: str | None, latest: dict[str, LeaseClaim]) -> None:

@@ -119,9 +119,14 @@ class Reserve(NamedTuple):
 
 
 def text_of(data: bytes, path: str) -> str:
-    """``data`` as UTF-8 text. Raises :class:`InputError` with the line."""
+    """``data`` as text: UTF-8, else Latin-1, in which old configurations have their remarks.
+
+    Raises :class:`InputError` with the line for what is no text.
+    """
+    if b"\0" in data:
+        line = data.count(b"\n", 0, data.index(b"\0")) + 1
+        raise InputError("a zero byte: this is no text", file=path, line=line)
     try:
         return data.decode("utf-8")
-    except UnicodeDecodeError as error:
-        line = data.count(b"\n", 0, error.start) + 1
-        raise InputError("a byte that is not UTF-8", file=path, line=line) from None
+    except UnicodeDecodeError:
+        return data.decode("latin-1")

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import msgspec
 
-from fixed_anchor.change.files import FileEdit, FileText
+from fixed_anchor.change.files import FileEdit, FileText, decode
 from fixed_anchor.core.addresses import IPAddress, parse_address
 from fixed_anchor.core.claims import Claims
 from fixed_anchor.core.errors import InputError
@@ -15,7 +15,7 @@ from fixed_anchor.core.findings import Finding
 from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.core.plan import HostPlan
 from fixed_anchor.sources import RESERVE
-from fixed_anchor.sources.protocol import Reader, Reservation, text_of
+from fixed_anchor.sources.protocol import Reader, Reservation
 from fixed_anchor.workflow.site import Site
 
 #: Findings that a reservation clears.
@@ -88,7 +88,7 @@ def draft_reservations(site: Site, known: Knowledge, findings: tuple[Finding, ..
     for label, reservations in wanted.items():
         path = reader.path(servers[label].path)
         try:
-            before = after = text_of(reader.read(path), path)
+            before = after = decode(reader.read(path))
             for reservation in reservations:
                 after = RESERVE[servers[label].kind].insert(after, path, reservation)
         except InputError as error:
