@@ -222,7 +222,7 @@ WHAT: dict[str, dict[str, list[str]]] = {
         ],
         "subnets": [
             "203.0.113.0/24 203.0.113.1 203.0.113.2,203.0.113.3 ternpoint.example,lab.ternpoint.example@4",
-            "2001:db8:7e:1::/64 - 203.0.113.2,203.0.113.3 -@14",
+            "2001:db8:7e:1::/64 - - -@14",
         ],
         "reservations": ["203.0.113.9 00:00:5e:00:53:01@1", "198.18.4.9 00:00:5e:00:53:01@1"],
         "untidy": ["host named is given the address of the name gull.ternpoint.example, which is not looked up@2"],

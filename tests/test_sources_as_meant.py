@@ -10,6 +10,9 @@ import pytest
 
 from fixed_anchor.core.claims import Claims
 from fixed_anchor.core.errors import InputError
+from fixed_anchor.core.knowledge import Knowledge
+from fixed_anchor.core.rules.spoken_for import segment_findings
+from fixed_anchor.planfile.reader import plan_from_text
 from fixed_anchor.sources import SOURCES
 from fixed_anchor.sources.protocol import Origin, Reader
 
@@ -153,3 +156,51 @@ def test_what_a_spreadsheet_does_not_say(tmp_path: Path) -> None:
     assert [r.what for r in claims.untidy] == ["not read: the sheets Notes"]
     with pytest.raises(InputError, match=r"workbook of the old kind \(.xls\)"):
         SOURCES["address-list"].claims(b"\xd0\xcf\x11\xe0\xa1\xb1", Origin("address-list", "x", "x"), Reader(tmp_path))
+
+
+@pytest.mark.parametrize(
+    ("kind", "text", "lines"),
+    [
+        (
+            "kea",
+            '{ "Dhcp4": {\n "option-data": [\n  {"name": "routers", "data": "203.0.113.9"}\n ],\n "subnet4": [ {\n'
+            '  "subnet": "203.0.113.0/24",\n  "option-data": [\n'
+            '   {"name": "domain-name-servers", "data": "203.0.113.8"},\n'
+            '   {"name": "domain-name", "data": "old.example"}\n  ]\n } ] } }',
+            {3, 8, 9},
+        ),
+        (
+            "dhcpd",
+            "option routers 203.0.113.9;\nsubnet 203.0.113.0 netmask 255.255.255.0 {\n  option domain-name-servers\n"
+            '    203.0.113.8;\n  option domain-search "old.example";\n}\n',
+            {1, 3, 5},
+        ),
+        (
+            "dnsmasq",
+            "dhcp-range=203.0.113.100,203.0.113.199,255.255.255.0\ndhcp-option=3,203.0.113.9\n"
+            "dhcp-option=6,203.0.113.8\ndhcp-option=119,old.example\n",
+            {2, 3, 4},
+        ),
+    ],
+)
+def test_a_disagreement_is_seen_at_the_option(kind: str, text: str, lines: set[int], tmp_path: Path) -> None:
+    claims = read(tmp_path, kind, text)
+    plan = plan_from_text(
+        "plan: 1\nhosts: {}\n"
+        "segments: {quay: {subnet: 203.0.113.0/24, gateway: 203.0.113.1, resolvers: 203.0.113.2}}\n",
+        "plan.yaml",
+    )
+    found = [
+        f for f in segment_findings(Knowledge(plan, [claims]), plan.segments["quay"]) if f.code == "source-disagrees"
+    ]
+    assert {int(f.seen_in.rpartition(":")[2]) for f in found} == lines, found
+
+
+def test_options_of_ipv4_are_not_held_against_ipv6(tmp_path: Path) -> None:
+    text = (
+        "option domain-name-servers 203.0.113.8;\nsubnet6 2001:db8:7e::/64 {\n"
+        "  option dhcp6.name-servers 2001:db8:7e::53;\n}\nsubnet 203.0.113.0 netmask 255.255.255.0 { }\n"
+    )
+    six, four = read(tmp_path, "dhcpd", text).subnets
+    assert ([str(r) for r in six.resolvers or ()], six.routers) == (["2001:db8:7e::53"], None)
+    assert [str(r) for r in four.resolvers or ()] == ["203.0.113.8"]

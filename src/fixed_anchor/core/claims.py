@@ -25,7 +25,8 @@ class PoolClaim(msgspec.Struct, frozen=True, gc=False):
 class SubnetClaim(msgspec.Struct, frozen=True):
     """A subnet that a DHCP server serves, and what it tells its clients there.
 
-    ``None`` where the server's files do not say: it may then tell something of its own.
+    ``None`` where the server's files do not say: it may then tell something of its own. ``said_in`` has
+    the place of each of them, by its name here.
     """
 
     network: IPNetwork
@@ -33,6 +34,7 @@ class SubnetClaim(msgspec.Struct, frozen=True):
     routers: tuple[IPAddress, ...] | None = None
     resolvers: tuple[IPAddress, ...] | None = None
     search: tuple[str, ...] | None = None
+    said_in: dict[str, Place] = {}
 
 
 class ReservationClaim(msgspec.Struct, frozen=True, gc=False):

@@ -18,12 +18,13 @@ from fixed_anchor.core.errors import InputError
 from fixed_anchor.sources.isc_text import Statement, parse
 from fixed_anchor.sources.protocol import Origin, Reader, Reservation, text_of
 
+#: Options by what they tell; those of IPv4 and of IPv6 are told to their own clients alone.
 _OPTIONS = {
     "routers": "routers",
     "domain-name-servers": "resolvers",
-    "dhcp6.name-servers": "resolvers",
+    "dhcp6.name-servers": "resolvers6",
     "domain-search": "search",
-    "dhcp6.domain-search": "search",
+    "dhcp6.domain-search": "search6",
     "domain-name": "domain",
 }
 
@@ -122,13 +123,20 @@ class _Found:
             texts = inner.texts()
             if inner.key == "option" and texts and texts[0] in _OPTIONS:
                 told[_OPTIONS[texts[0]]] = inner
+        if network.version == 4:
+            routers, resolvers = told.get("routers"), told.get("resolvers")
+            search = told.get("search") or told.get("domain")
+        else:
+            routers, resolvers, search = None, told.get("resolvers6"), told.get("search6")
+        said = {"routers": routers, "resolvers": resolvers, "search": search}
         self.subnets.append(
             SubnetClaim(
                 network,
                 Place(statement.file, statement.line),
-                _addresses(told.get("routers")),
-                _addresses(told.get("resolvers")),
-                _domains(told.get("search") or told.get("domain")),
+                _addresses(routers),
+                _addresses(resolvers),
+                _domains(search),
+                {what: Place(s.file, s.line) for what, s in said.items() if s is not None},
             )
         )
         self.level(statement.block, above, network)

@@ -326,12 +326,16 @@ class _Found:
                     told[what] = (words, setting)
             six = "6" if range_.network.version == 6 else ""
             search = told.get(f"search{six}") or (None if six else told.get("domain"))
+            routers = told.get("routers") if not six else None
+            resolvers = told.get(f"resolvers{six}")
+            said = {"routers": routers, "resolvers": resolvers, "search": search}
             yield SubnetClaim(
                 range_.network,
                 range_.place,
-                _addresses(told.get("routers")) if not six else None,
-                _addresses(told.get(f"resolvers{six}")),
+                _addresses(routers),
+                _addresses(resolvers),
                 _domains(search),
+                {what: setting[1].place for what, setting in said.items() if setting is not None},
             )
 
 

@@ -30,7 +30,8 @@ _OPTIONS4 = {"routers": "routers", "3": "routers", "domain-name-servers": "resol
              "domain-search": "search", "119": "search", "domain-name": "domain", "15": "domain"}  # fmt: skip
 _OPTIONS6 = {"dns-servers": "resolvers", "23": "resolvers", "domain-search": "search", "24": "search"}
 
-Told = dict[str, str]
+#: What clients are told at a level, and where that stands.
+Told = dict[str, tuple[str, Place]]
 
 
 class Kea:
@@ -123,13 +124,17 @@ class _Found:
             modes = above.at(subnet)
             ranges = [_parsed(pool, "pool", parse_range) for pool in subnet.items("pools")]
             network = _parsed(subnet, "subnet", parse_destination)
+            if "search" not in below and "domain" in below:
+                below["search"] = below["domain"]
+            texts = {what: text for what, (text, _) in below.items()}
             self.subnets.append(
                 SubnetClaim(
                     network,
                     Place(subnet.file, subnet.line),
-                    _addresses(subnet, below.get("routers")),
-                    _addresses(subnet, below.get("resolvers")),
-                    _domains(below.get("search") or below.get("domain")),
+                    _addresses(subnet, texts.get("routers")),
+                    _addresses(subnet, texts.get("resolvers")),
+                    _domains(texts.get("search")),
+                    {what: place for what, (_, place) in below.items()},
                 )
             )
             self.reserve(subnet, network, modes, ranges)
@@ -184,7 +189,7 @@ def _told(node: Node, version: int, above: Told) -> Told:
         space = option.text("space")
         what = known.get(option.text("name")) or known.get(option.text("code"))
         if what is not None and space in ("", f"dhcp{version}") and option.get("data") is not None:
-            told[what] = option.text("data")
+            told[what] = (option.text("data"), Place(option.file, option.line))
     return told
 
 

@@ -244,24 +244,29 @@ def _disagreements(segment: Segment, said: SubnetClaim) -> Iterator[Finding]:
     mine = [s for s in segment.subnets if s.version == version and s.overlaps(said.network)]
     if not mine:
         return
-    raised = partial(finding, "source-disagrees", seen_in=str(said.place))
+
+    def raised(what: str, about: str = "") -> Finding:
+        return finding("source-disagrees", what, seen_in=str(said.said_in.get(about, said.place)))
+
     if said.network not in mine:
         yield raised(f"the DHCP server has the subnet {said.network}, the plan {mine[0]} for {segment.name}")
     gateways = tuple(g.address for g in segment.gateways if g.address.version == version)
     resolvers = tuple(r for r in segment.resolvers if r.version == version)
-    for what, told, planned in (
-        ("gateway", said.routers, gateways),
-        ("resolvers", said.resolvers, resolvers),
+    for what, about, told, planned in (
+        ("gateway", "routers", said.routers, gateways),
+        ("resolvers", "resolvers", said.resolvers, resolvers),
     ):
         if told is not None and set(told) != set(planned):
             yield raised(
                 f"the DHCP server tells clients of {said.network} the {what} {_words(told)}, "
-                f"the plan says {_words(planned)} for {segment.name}"
+                f"the plan says {_words(planned)} for {segment.name}",
+                about,
             )
     if said.search is not None and said.search != segment.search:
         yield raised(
             f"the DHCP server tells clients of {said.network} the search domains {_words(said.search)}, "
-            f"the plan says {_words(segment.search)} for {segment.name}"
+            f"the plan says {_words(segment.search)} for {segment.name}",
+            "search",
         )
 
 
