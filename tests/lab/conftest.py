@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from tests.lab.host import LabHost
-from tests.lab.image import mount_copy, unmount
+from tests.lab.image import mount_copy, servers_image, unmount
 from tests.lab.network import Labs, Segment, missing_tools
 
 NETPLAN = """\
@@ -70,6 +70,22 @@ def image_copy(tmp_path: Path) -> Iterator[Path]:
     root = mount_copy(tmp_path / "image")
     yield root
     unmount(root)
+
+
+@pytest.fixture
+def servers_root(tmp_path: Path) -> Iterator[Path]:
+    """The root of a file tree with the packages of DHCP and DNS servers, to be written to."""
+    root = mount_copy(tmp_path / "servers", servers_image())
+    yield root
+    unmount(root)
+
+
+@pytest.fixture
+def bare_segment(tmp_path: Path) -> Iterator[Segment]:
+    """A segment on which nothing serves yet."""
+    made = Segment(tmp_path, serve=False)
+    yield made
+    made.close()
 
 
 MakeHost = Callable[..., LabHost]

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import time
-from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -12,7 +11,6 @@ import pytest
 from tests.lab.advertising import LINK_LOCAL, MTU, RESOLVER, ROUTE, SEARCH, Router
 from tests.lab.conftest import NETPLAN, MakeHost
 from tests.lab.host import MAC, LabHost
-from tests.lab.image import mount_copy, servers_image, unmount
 from tests.lab.network import Segment, wait_for
 from tests.lab.test_matrix import INTERFACES, NETWORK, STACKS
 
@@ -44,11 +42,9 @@ GATEWAYS = {"link-local": LINK_LOCAL, "global": Segment.router6}
 
 
 @pytest.fixture
-def router(request: pytest.FixtureRequest, segment: Segment, tmp_path: Path) -> Iterator[Router]:
+def router(request: pytest.FixtureRequest, segment: Segment, servers_root: Path) -> Router:
     """A router on the segment; ``dhcp`` as its parameter has it lease addresses."""
-    root = mount_copy(tmp_path / "router", servers_image())
-    yield Router(root, segment, request.param == "dhcp")
-    unmount(root)
+    return Router(servers_root, segment, request.param == "dhcp")
 
 
 def files_of(stack: str, how: str) -> tuple[dict[str, str], tuple[str, ...]]:

@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from tests.lab.conftest import MakeHost
-from tests.lab.image import mount_copy, servers_image, shipped_examples, unmount
+from tests.lab.image import shipped_examples
 from tests.lab.network import Namespace, Segment, wait_for
 from tests.lab.servers import RESERVED, RESERVED_MAC, Server, lease_to
 from tests.lab.test_matrix import plan
@@ -27,20 +27,6 @@ own = IPv4Address(sys.argv[2]) if len(sys.argv) > 2 else None
 looked = look(RawVantage("eth0", sys.argv[1], own), [], ask_dhcp=True)
 print(json.dumps([{k: str(getattr(s, k)) for k in s.__struct_fields__} for s in looked.servers]))
 """
-
-
-@pytest.fixture
-def servers_root(tmp_path: Path) -> Iterator[Path]:
-    root = mount_copy(tmp_path / "servers", servers_image())
-    yield root
-    unmount(root)
-
-
-@pytest.fixture
-def bare_segment(tmp_path: Path) -> Iterator[Segment]:
-    made = Segment(tmp_path, serve=False)
-    yield made
-    made.close()
 
 
 def asked(segment: Segment, mac: str, own: str | None = None) -> list[dict[str, str]]:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -12,7 +11,6 @@ import pytest
 from fixed_anchor.core.addresses import parse_address
 from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.planfile.reader import plan_from_text
-from tests.lab.image import mount_copy, servers_image, unmount
 from tests.lab.network import Segment
 from tests.lab.servers import Server
 from tests.lab.test_dhcp_servers import asked
@@ -134,20 +132,6 @@ def pytest_generate_tests(metafunc: pytest.Metafunc) -> None:
     whole = metafunc.config.getoption("--whole-matrix")
     names = [name for number, name in enumerate(CASES) if whole or number % 8 == 2]
     metafunc.parametrize("name", names)
-
-
-@pytest.fixture
-def servers_root(tmp_path: Path) -> Iterator[Path]:
-    root = mount_copy(tmp_path / "servers", servers_image())
-    yield root
-    unmount(root)
-
-
-@pytest.fixture
-def bare_segment(tmp_path: Path) -> Iterator[Segment]:
-    made = Segment(tmp_path, serve=False)
-    yield made
-    made.close()
 
 
 def test_what_we_say_is_what_it_offers_to_a_stranger(name: str, bare_segment: Segment, servers_root: Path) -> None:
