@@ -11,7 +11,7 @@ import pytest
 
 from tests.lab.host import LabHost
 from tests.lab.image import mount_copy, servers_image, unmount
-from tests.lab.network import Labs, Segment, missing_tools
+from tests.lab.network import Labs, Namespace, Segment, missing_tools
 
 NETPLAN = """\
 # tide-db, quay
@@ -82,8 +82,15 @@ def servers_root(tmp_path: Path) -> Iterator[Path]:
 
 @pytest.fixture
 def bare_segment(tmp_path: Path) -> Iterator[Segment]:
-    """A segment on which nothing serves yet."""
+    """A segment on which nothing serves yet, with one idle port.
+
+    A bridge without a port has no carrier, and a server that is faster than its first client never listens there.
+    """
     made = Segment(tmp_path, serve=False)
+    idle = Namespace("idle")
+    made.neighbours.append(idle)
+    made.attach(idle, "eth0", "00:00:5e:00:53:7f")
+    idle("ip", "link", "set", "eth0", "up")
     yield made
     made.close()
 

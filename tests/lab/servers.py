@@ -64,7 +64,6 @@ class Server:
         """With the configuration ``text``, or the usual one."""
         self.kind = kind
         self.root = root
-        self.segment = segment
         self.config = root / {"kea": "etc/kea/lab.conf", "dhcpd": "etc/dhcp/lab.conf", "dnsmasq": "etc/lab.conf"}[kind]
         leases = {
             "kea": "var/lib/kea/leases4.csv",
@@ -87,11 +86,8 @@ class Server:
         else:
             argv = {"kea": ["kea-dhcp4", "-c", inside], "dnsmasq": ["dnsmasq", "-k", "-C", inside]}[kind]
         self.process = segment.run_server(root, *argv, name=kind)
-
-    def listens(self) -> None:
-        """Waits until it answers; on a bridge that has no port yet, some never do."""
-        waiting = self.segment.namespace
-        wait_for(f"{self.kind} to listen", lambda: ":67 " in waiting("ss", "-Hlun").stdout or self.ended, 20, 0.1)
+        listening = ("ss", "-Hlun")
+        wait_for(f"{kind} to listen", lambda: ":67 " in segment.namespace(*listening).stdout or self.ended, 60, 0.1)
 
     @property
     def ended(self) -> bool:

@@ -18,7 +18,7 @@ from fixed_anchor.core.secrets import masked_line
 _CODE = "old-address-in-use"
 #: Programs that let people log in; and who may hold their socket in their stead, systemd.socket(5).
 _SSHD, _IN_ITS_STEAD = ("sshd", "dropbear"), "systemd"
-#: So many further lines of a file are named.
+#: So many further lines of a file, and records of an address, are named.
 _LINES = 8
 
 
@@ -158,7 +158,7 @@ def in_sources(known: Knowledge, of: Mapping[IPAddress, str], told: Iterable[Fin
     places = {f.seen_in for f in told if f.code == "dns-says-otherwise"}
     for address, host in of.items():
         raised = partial(finding, _CODE, host=host, address=address)
-        for record in known.records(address):
+        for record in known.records(address)[:_LINES]:
             who = "the host table" if record.kind == "hosts" else "DNS"
             if str(record.place) not in places:
                 yield raised(
