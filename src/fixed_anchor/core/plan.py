@@ -165,9 +165,9 @@ class Plan(msgspec.Struct, frozen=True):
     def where_gateway(self, host: HostPlan, interface: InterfacePlan, gateway: IPAddress) -> str:
         """Where the interface, or its segment, names a gateway."""
         segment = self.segments[interface.segment]
-        own = interface.gateways is not None
-        every = [g.address for g in (interface.gateways if interface.gateways is not None else segment.gateways)]
+        own = interface.gateways
+        every = [g.address for g in (segment.gateways if own is None else own)]
         number = every.index(gateway) if gateway in every else 0
-        if own:
-            return self.where_of(host, interface, "gateway", number)
-        return self.where("segments", segment.name, "gateway", number, line=segment.line)
+        if own is None:
+            return self.where("segments", segment.name, "gateway", number, line=segment.line)
+        return self.where_of(host, interface, "gateway", number)

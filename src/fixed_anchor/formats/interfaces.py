@@ -36,8 +36,8 @@ class Interfaces:
     mode_given = 0
     created = 0o644
     undeclared = f"write `iface NAME inet dhcp` into {MAIN} first"
-    # ifup reads all files before it does anything.
     run_wins = False
+    # ifup reads all files before it does anything.
     all_or_nothing = True
 
     def check(self, file: FileText) -> None:

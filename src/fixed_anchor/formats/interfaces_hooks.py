@@ -16,7 +16,7 @@ from fixed_anchor.core.addresses import (
 )
 from fixed_anchor.core.config import Route
 
-#: Options whose value is a command, and those of them that run when the interface comes up.
+#: Options whose value is a command that runs when the interface comes up.
 UP_HOOKS = frozenset({"up", "pre-up", "post-up"})
 _BEFORE_A_COMMAND = frozenset({"if", "then", "do", "else", "!", "exec", "command", "sudo", "{"})
 _ADDING = frozenset({"add", "replace", "append", "change", "a"})

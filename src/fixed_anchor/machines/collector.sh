@@ -76,8 +76,8 @@ for program in /usr/sbin/insserv /sbin/insserv; do run test -x "$program"; done
 
 link /etc/resolv.conf
 file /proc/sys/kernel/hostname
-for path in /sys/class/net/*/uevent /proc/sys/net/ipv6/conf/*/mtu /proc/uptime /proc/mounts /etc/resolv.conf /etc/cloud/cloud-init.disabled \
-    /etc/cloud/cloud.cfg.d/99-fixed-anchor.cfg /run/udev/data/n* \
+for path in /sys/class/net/*/uevent /proc/sys/net/ipv6/conf/*/mtu /proc/uptime /proc/mounts /etc/resolv.conf \
+    /etc/cloud/cloud-init.disabled /etc/cloud/cloud.cfg.d/99-fixed-anchor.cfg /run/udev/data/n* \
     /etc/machine-id /etc/ssh/ssh_host_*_key.pub /var/lib/dhcp/dhclient*.leases /var/lib/dhcpcd/duid /etc/dhcpcd.duid \
     /sys/class/iscsi_connection/*/persistent_address \
     /etc/hosts /etc/ssh/sshd_config /etc/ssh/sshd_config.d/*.conf \

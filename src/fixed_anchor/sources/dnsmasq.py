@@ -22,10 +22,10 @@ from fixed_anchor.core.config import Place
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.sources.protocol import Origin, Reader, Reservation, text_of
 
-#: Modes of a range that give out no addresses, or only to hosts with one of their own.
 _ETHERS = "/etc/ethers"
 #: Stands for what the configuration names, and is not here: no setting has such a name.
 _MISSING = "(missing)"
+#: Modes of a range that give out no addresses, or only to hosts with one of their own.
 _NO_POOL = frozenset({"static", "proxy", "ra-only", "slaac", "ra-names", "ra-stateless", "ra-advrouter", "off-link"})
 _OPTIONS = {
     "3": "routers", "option:router": "routers", "6": "resolvers", "option:dns-server": "resolvers",
@@ -88,12 +88,7 @@ def _settings(text: str, path: str, reader: Reader, above: tuple[str, ...]) -> I
         elif setting.key == "conf-dir":
             others = _in_folder(setting, path, reader)
         elif setting.key in ("dhcp-hostsfile", "dhcp-hostsdir"):
-            other = reader.path(setting.value, path)
-            folder = reader.is_folder(other)
-            for name in (
-                [f"{other.rstrip('/')}/{n}" for n in reader.names(other) if n[:1] not in ".#"] if folder else [other]
-            ):
-                yield from _hosts_in(name, reader)
+            yield from _hosts_in(reader.path(setting.value, path), reader)
             continue
         elif setting.key == "read-ethers":
             yield from _ethers(setting, reader)
@@ -108,10 +103,15 @@ def _settings(text: str, path: str, reader: Reader, above: tuple[str, ...]) -> I
 
 
 def _hosts_in(path: str, reader: Reader) -> Iterator[Setting]:
-    """The lines of a ``dhcp-hostsfile``, each what stands behind ``dhcp-host=``."""
-    for number, entry in enumerate(text_of(reader.read(path), path).split("\n"), 1):
-        if _uncommented(entry).strip():
-            yield Setting("dhcp-host", _uncommented(entry).strip(), Place(path, number))
+    """The lines of a ``dhcp-hostsfile``, or of all files of a folder, each what stands behind ``dhcp-host=``."""
+    files = [path]
+    if reader.is_folder(path):
+        files = [f"{path.rstrip('/')}/{name}" for name in reader.names(path) if name[:1] not in ".#"]
+    for file in files:
+        for number, line in enumerate(text_of(reader.read(file), file).split("\n"), 1):
+            entry = _uncommented(line).strip()
+            if entry:
+                yield Setting("dhcp-host", entry, Place(file, number))
 
 
 def _ethers(setting: Setting, reader: Reader) -> Iterator[Setting]:

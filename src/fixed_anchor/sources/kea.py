@@ -76,9 +76,11 @@ class _Modes(msgspec.Struct, frozen=True):
         """The modes at ``node``, which says some of them anew."""
         mode = node.get("reservation-mode")
         now = _RESERVATION_MODES.get(str(mode.value), self) if mode is not None else self
-        said = {name: node.get(f"reservations-{name.replace('_', '-')}") for name in ("in_subnet", "out_of_pool")}
-        plain = {name: value.value for name, value in said.items() if value is not None}
-        return msgspec.structs.replace(now, **{name: value for name, value in plain.items() if isinstance(value, bool)})
+        for field, key in (("in_subnet", "reservations-in-subnet"), ("out_of_pool", "reservations-out-of-pool")):
+            said = node.get(key)
+            if said is not None and isinstance(said.value, bool):
+                now = msgspec.structs.replace(now, **{field: said.value})
+        return now
 
     def keeps_clear(self, in_pool: bool) -> bool:
         """Whether nobody else is leased a reserved address."""

@@ -27,7 +27,7 @@ def read_sources(plan: Plan, carried: dict[str, Claims] | None = None) -> tuple[
         try:
             found.append(_read(source, reader))
         except InputError as error:
-            error = without_quotes(error, reader)
+            error = _error_without_quotes(error, reader)
             kept = (carried or {}).get(source.label)
             if kept is not None:
                 found.append(kept)
@@ -42,8 +42,11 @@ def _read(source: SourceRef, reader: Reader) -> Claims:
     path = reader.path(source.path)
     origin = Origin(source.kind, source.path, path, source.options)
     claims = SOURCES[source.kind].claims(reader.read(path), origin, reader)
-    broken, untidy = (tuple(_without_quotes(r, reader) for r in remarks) for remarks in (claims.broken, claims.untidy))
-    return msgspec.structs.replace(claims, broken=broken, untidy=untidy)
+    return msgspec.structs.replace(
+        claims,
+        broken=tuple(_remark_without_quotes(r, reader) for r in claims.broken),
+        untidy=tuple(_remark_without_quotes(r, reader) for r in claims.untidy),
+    )
 
 
 #: Stands for a message that may quote a file which lies outside the plan's folder.
@@ -52,14 +55,18 @@ _NOT_QUOTED = (
 )
 
 
-def without_quotes(error: InputError, reader: Reader) -> InputError:
-    """The error, without words of a file outside the plan's folder: a plan may point to any file of this machine."""
-    if error.file is None or error.line is None or not reader.is_outside(reader.path(error.file)):
+def _may_be_quoted(file: str | None, line: int | None, reader: Reader) -> bool:
+    """Not a line of a file outside the plan's folder: a plan may point to any file of this machine."""
+    return file is None or line is None or not reader.is_outside(reader.path(file))
+
+
+def _error_without_quotes(error: InputError, reader: Reader) -> InputError:
+    if _may_be_quoted(error.file, error.line, reader):
         return error
     return InputError(_NOT_QUOTED, file=error.file, line=error.line, column=error.column)
 
 
-def _without_quotes(remark: Remark, reader: Reader) -> Remark:
-    if not remark.place.line or not reader.is_outside(reader.path(remark.place.file)):
+def _remark_without_quotes(remark: Remark, reader: Reader) -> Remark:
+    if _may_be_quoted(remark.place.file, remark.place.line or None, reader):
         return remark
     return Remark(_NOT_QUOTED, remark.place)

@@ -59,7 +59,7 @@ def _advertisements_supply_more(
     more = [*_mtu(given.mtu, interface), *_routes(given.routes, interface)]
     lost = [r for r in given.resolvers if r not in resolvers]
     if lost:
-        kept = ", ".join(quoted(r) for r in (*resolvers, *lost))
+        kept = ", ".join(_quoted(r) for r in (*resolvers, *lost))
         more.append((f"the resolver{'s' if len(lost) > 1 else ''} {', '.join(map(str, lost))}", f"resolvers: [{kept}]"))
     more += _search(given.search, plan, interface)
     if more:
@@ -84,7 +84,7 @@ def _routes(routes: tuple[Route, ...], interface: InterfacePlan) -> Iterator[tup
     planned = {(r.destination, r.next_hop) for r in interface.routes}
     for route in routes:
         if (route.destination, route.next_hop) not in planned:
-            words = f"{{destination: {quoted(route.destination)}, next_hop: {quoted(route.next_hop)}}}"
+            words = f"{{destination: {_quoted(route.destination)}, next_hop: {_quoted(route.next_hop)}}}"
             yield f"the route {route.destination} via {route.next_hop}", f"routes: [{words}]"
 
 
@@ -101,7 +101,7 @@ def _resolvers_of(plan: Plan, interface: InterfacePlan) -> tuple[tuple[IPAddress
     return config.resolvers or (), config.search or ()
 
 
-def quoted(value: object) -> str:
+def _quoted(value: object) -> str:
     """A value as it stands in a plan: an IPv6 address or subnet in quotes."""
     return f'"{value}"' if ":" in str(value) else str(value)
 
@@ -128,6 +128,6 @@ def _no_way_out_but_theirs(
         no_default_route(host.name, 6, interface.segment),
         seen_in=f"{plan.file}:{interface.line}",
         severity=BLOCKER,
-        remedy=f"name the one that routers announce on {interface.name}: `gateway: {quoted(hops[0])}`, beside an IPv4 "
+        remedy=f"name the one that routers announce on {interface.name}: `gateway: {_quoted(hops[0])}`, beside an IPv4 "
         "one in a list; or say `gateway: none` on purpose",
     )
