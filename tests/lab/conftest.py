@@ -10,7 +10,8 @@ from pathlib import Path
 import pytest
 
 from tests.lab.host import LabHost
-from tests.lab.image import mount_copy, servers_image, unmount
+from tests.lab.hypervisor import Hypervisor
+from tests.lab.image import libvirt_image, mount_copy, servers_image, unmount
 from tests.lab.network import Labs, Namespace, Segment, missing_tools
 
 NETPLAN = """\
@@ -77,6 +78,14 @@ def servers_root(tmp_path: Path) -> Iterator[Path]:
     """The root of a file tree with the packages of DHCP and DNS servers, to be written to."""
     root = mount_copy(tmp_path / "servers", servers_image())
     yield root
+    unmount(root)
+
+
+@pytest.fixture
+def hypervisor(tmp_path: Path, bare_segment: Segment) -> Iterator[Hypervisor]:
+    """The daemon of a hypervisor's networks; it has none yet."""
+    root = mount_copy(tmp_path / "hypervisor", libvirt_image())
+    yield Hypervisor(root, bare_segment)
     unmount(root)
 
 

@@ -9,8 +9,12 @@ from typing import Any
 import pytest
 
 from fixed_anchor.core.addresses import parse_address
+from fixed_anchor.core.claims import Claims
 from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.planfile.reader import plan_from_text
+from fixed_anchor.sources import SOURCES
+from fixed_anchor.sources.protocol import Origin, Reader
+from tests.lab.hypervisor import Hypervisor
 from tests.lab.network import Segment
 from tests.lab.servers import Server
 from tests.lab.test_dhcp_servers import asked
@@ -56,6 +60,31 @@ def dnsmasq(*lines: str, range_: str = f"dhcp-range={ADDRESS},{ADDRESS},255.255.
     return "\n".join([*head, range_, *lines]) + "\n"
 
 
+def libvirt(*dhcp: str, forward: str = "", more: str = "", ip: str = "prefix='24'", pool: str = ADDRESS) -> str:
+    """A network on the bridge of the segment; ``dhcp`` are the further elements of its DHCP service."""
+    return f"""\
+<network xmlns:dnsmasq='http://libvirt.org/schemas/network/dnsmasq/1.0'>
+  <name>quay</name>
+  <bridge name='br0' stp='off' delay='0'/>
+  {forward}
+  {more}
+  <ip address='203.0.113.1' {ip}>
+    <dhcp>
+      {f"<range start='{pool}' end='{pool}'/>" if pool else ""}
+      {"".join(dhcp)}
+    </dhcp>
+  </ip>
+</network>
+"""
+
+
+def option(*values: str) -> str:
+    """Lines that libvirt gives on to its DHCP server."""
+    return f"<dnsmasq:options>{''.join(f'<dnsmasq:option value={v!r}/>' for v in values)}</dnsmasq:options>"
+
+
+#: The other address of a network that has two is somebody's.
+NOT_60 = "<host mac='00:00:5e:00:53:22' ip='203.0.113.60'/>"
 HOST = f"host kept {{ hardware ethernet {OWNER}; fixed-address {ADDRESS}; }}"
 CASES: dict[str, tuple[str, str]] = {
     "kea-plain": ("kea", kea()),
@@ -119,6 +148,44 @@ CASES: dict[str, tuple[str, str]] = {
     "dnsmasq-ethers": ("dnsmasq", dnsmasq("read-ethers")),
     "dnsmasq-ethers-not-read": ("dnsmasq", dnsmasq()),
     "dnsmasq-known-only": ("dnsmasq", dnsmasq("dhcp-ignore=tag:!known")),
+    "libvirt-plain": ("libvirt", libvirt()),
+    "libvirt-elsewhere": ("libvirt", libvirt(pool="203.0.113.60")),
+    "libvirt-host-by-mac": ("libvirt", libvirt(f"<host mac='{OWNER}' ip='{ADDRESS}'/>")),
+    "libvirt-host-named": ("libvirt", libvirt(f"<host mac='{OWNER}' name='tide-db' ip='{ADDRESS}'/>")),
+    "libvirt-host-by-name": ("libvirt", libvirt(f"<host name='tide-db' ip='{ADDRESS}'/>")),
+    "libvirt-host-of-another-address": ("libvirt", libvirt(f"<host mac='{OWNER}' ip='203.0.113.51'/>")),
+    "libvirt-hosts-alone": ("libvirt", libvirt(f"<host mac='{OWNER}' ip='203.0.113.51'/>", pool="")),
+    "libvirt-natted": ("libvirt", libvirt(forward="<forward mode='nat'/>")),
+    "libvirt-routed": ("libvirt", libvirt(forward="<forward mode='route'/>", ip="netmask='255.255.255.0'")),
+    "libvirt-open": ("libvirt", libvirt(f"<host mac='{OWNER}' ip='{ADDRESS}'/>", forward="<forward mode='open'/>")),
+    "libvirt-no-prefix": ("libvirt", libvirt(ip="")),
+    "libvirt-two-ranges": (
+        "libvirt",
+        libvirt(f"<range start='{ADDRESS}' end='{ADDRESS}'/>", NOT_60, pool="203.0.113.60"),
+    ),
+    "libvirt-second-address": ("libvirt", libvirt(more="<ip address='198.51.100.1' prefix='24'/>")),
+    "libvirt-two-services": ("libvirt", libvirt(f"</dhcp><dhcp><host mac='{OWNER}' ip='{ADDRESS}'/>")),
+    "libvirt-ipv6-too": (
+        "libvirt",
+        libvirt(more="<ip family='ipv6' address='2001:db8:7e:1::1' prefix='64'><dhcp>"
+                     "<range start='2001:db8:7e:1::100' end='2001:db8:7e:1::1ff'/></dhcp></ip>"),
+    ),
+    "libvirt-ipv6-alone": (
+        "libvirt",
+        libvirt(pool="", more="<ip family='ipv6' address='2001:db8:7e:1::1' prefix='64'><dhcp>"
+                              "<range start='2001:db8:7e:1::100' end='2001:db8:7e:1::1ff'/></dhcp></ip>"),
+    ),
+    "libvirt-nothing-served": ("libvirt", libvirt("<bootp file='x'/>", pool="")),
+    "libvirt-option-known-only": ("libvirt", libvirt(more=option("dhcp-ignore=tag:!known"))),
+    "libvirt-option-host": ("libvirt", libvirt(more=option(f"dhcp-host={OWNER},{ADDRESS}"))),
+    "libvirt-option-range": (
+        "libvirt",
+        libvirt(NOT_60, pool="203.0.113.60", more=option(f"dhcp-range={ADDRESS},{ADDRESS},255.255.255.0")),
+    ),
+    "libvirt-next-hop": (
+        "libvirt",
+        libvirt(more=f"<route address='198.18.16.0' prefix='24' gateway='{ADDRESS}'/>"),
+    ),
 }  # fmt: skip
 #: Files that some of them name.
 BESIDE = {
@@ -134,20 +201,33 @@ def pytest_generate_tests(metafunc: pytest.Metafunc) -> None:
     metafunc.parametrize("name", names)
 
 
-def test_what_we_say_is_what_it_offers_to_a_stranger(name: str, bare_segment: Segment, servers_root: Path) -> None:
+def test_what_we_say_is_what_it_offers_to_a_stranger(
+    name: str, bare_segment: Segment, request: pytest.FixtureRequest
+) -> None:
     kind, text = CASES[name]
-    for path, content in BESIDE.items():
-        if path != "etc/ethers" or "ethers" in name:
-            target = servers_root / path
-            target.parent.mkdir(parents=True, exist_ok=True)
-            target.write_text(content)
-    server = Server(kind, servers_root, bare_segment, text)
-    claims = server.claims()
+    if kind == "libvirt":
+        hypervisor: Hypervisor = request.getfixturevalue("hypervisor")
+        assert hypervisor.define(text) == ""
+        hypervisor.serve("quay")
+        claims = SOURCES[kind].claims(text.encode(), Origin(kind, "quay.xml", "quay.xml"), Reader(hypervisor.root))
+    else:
+        claims = _served(kind, name, text, bare_segment, request.getfixturevalue("servers_root"))
     known = Knowledge(plan_from_text(PLAN, "plan.yaml"), [claims])
     address = parse_address(ADDRESS)
     pool = next((p for p in claims.pools if address in p.range), None)
     kept = any(r.keeps_pool_clear for r in known.reservations(address))
     said = pool is not None and not pool.limits and not kept
     offers = [offer["offered"] for offer in asked(bare_segment, STRANGER)]
-    assert not server.ended, (bare_segment.folder / f"{kind}.log").read_text()
     assert (ADDRESS in offers) == said, (name, offers, said)
+
+
+def _served(kind: str, name: str, text: str, segment: Segment, root: Path) -> Claims:
+    """Runs a server with the configuration ``text``; what we read in it."""
+    for path, content in BESIDE.items():
+        if path != "etc/ethers" or "ethers" in name:
+            target = root / path
+            target.parent.mkdir(parents=True, exist_ok=True)
+            target.write_text(content)
+    server = Server(kind, root, segment, text)
+    assert not server.ended, (segment.folder / f"{kind}.log").read_text()
+    return server.claims()

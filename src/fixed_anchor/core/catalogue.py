@@ -215,8 +215,9 @@ _ROWS: tuple[tuple[str, str, str, str, str, str], ...] = (
         "listed-for-another",
         "knowledge",
         _B,
-        "the site's address list gives it to another host",
-        "The list is the word of whoever keeps it; the machine may be switched off today.",
+        "the site's address list, or a hypervisor's network, has it for another holder",
+        "A list is the word of whoever keeps it; the machine may be switched off today. A network's own bridge "
+        "answers for its address.",
         "Take another address, or correct the list.",
     ),
     (

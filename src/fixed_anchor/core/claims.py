@@ -128,7 +128,7 @@ class RecordClaim(msgspec.Struct, frozen=True, gc=False):
 
 
 class ListedClaim(msgspec.Struct, frozen=True, gc=False):
-    """A row of the site's own address list: ``range`` (often one address) belongs to ``name``."""
+    """A row of the site's own address list, or what a server holds: ``range``, often one address, is of ``name``."""
 
     range: AddressRange
     place: Place

@@ -41,6 +41,9 @@ _TELLS = {
     "address-list": "rows",
 }
 
+#: What it says of an address that it knows nothing of.
+_NOTHING_SAID = {"reservations": "not reserved", "leases": "no lease", "records": "no name", "rows": "not listed"}
+
 
 class Knowledge:
     """What plan, command line and sources say, asked per address in O(1) or O(log n).
@@ -64,7 +67,8 @@ class Knowledge:
             Unread(c.label, str(remark.place), remark.what) for c in self.claims for remark in c.broken
         )
         self._pools: dict[str, list[tuple[AddressRange, str]]] = {}
-        self._told_of: dict[str, list[str]] = {}
+        #: Who tells the pools of a segment, for each IP version that anybody tells them of.
+        self._told_of: dict[tuple[str, int], list[str]] = {}
         for segment in plan.segments.values():
             self._gather_pools(segment)
         own = Claims("plan", plan.file, reservations=tuple(_planned(plan)))
@@ -81,11 +85,11 @@ class Knowledge:
             if record.kind in ("A", "AAAA"):
                 self._names.setdefault(record.name, []).append(record)
         self._pool_sets = {name: RangeSet(r for r, _ in pools) for name, pools in self._pools.items()}
-        self._pool_words = {name: self._describe(name) for name in self._pools}
+        self._pool_words = {told: self._describe(*told) for told in self._told_of}
         self._asides = {s.name: RangeSet(s.set_aside) for s in plan.segments.values()}
         self._asked_for_some = any(c.asked is not None for c in self.claims)
-        #: What is said of an address that nothing is known of, by segment.
-        self._nothing: dict[str, tuple[Consulted, ...]] = {}
+        #: What is said of an address that nothing is known of, by segment and IP version.
+        self._nothing: dict[tuple[str, int], tuple[Consulted, ...]] = {}
         self._not_consulted: dict[str, tuple[NotConsulted, ...]] = {}
 
     # --- gathering ----------------------------------------------------------------------
@@ -94,23 +98,25 @@ class Knowledge:
         """The pools of a segment, with who says so; none at all where nobody knows."""
         here = f"{self.plan.file}:{segment.line}"
         found: list[tuple[AddressRange, str]] = []
-        said: list[str] = []
         if segment.pools is not None:
             found += [(pool, here) for pool in segment.pools]
-            said.append(here)
+            self._tells(segment, here, (4, 6))
         told = [(pool, "--pool") for pool in self.told if _touches(pool, segment)]
-        if told:
-            found += told
-            said.append("--pool")
+        found += told
+        self._tells(segment, "--pool", {pool.version for pool, _ in told})
         for claims in self.claims:
             pools = [(p.range, str(p.place)) for p in claims.pools if _touches(p.range, segment)]
-            serves = any(_overlaps(s, segment) for s in claims.subnets)
-            if pools or serves:
-                found += pools
-                said.append(claims.path if claims.read_at == "read now" else f"{claims.path}, {claims.read_at}")
-        if said:
-            self._pools[segment.name] = found
-            self._told_of[segment.name] = said
+            found += pools
+            # A server of one IP version says nothing of the other: router advertisements are often all it does.
+            versions = {pool.version for pool, _ in pools}
+            versions |= {s.network.version for s in claims.subnets if _overlaps(s, segment)}
+            where = claims.path if claims.read_at == "read now" else f"{claims.path}, {claims.read_at}"
+            self._tells(segment, where, versions)
+        self._pools[segment.name] = found
+
+    def _tells(self, segment: Segment, who: str, versions: Iterable[int]) -> None:
+        for version in versions:
+            self._told_of.setdefault((segment.name, version), []).append(who)
 
     def is_subnet(self, found: AddressRange) -> bool:
         """Whether a range is a whole subnet of the plan, or more."""
@@ -122,9 +128,9 @@ class Knowledge:
             for s in segment.subnets
         )
 
-    def _describe(self, name: str) -> str:
+    def _describe(self, name: str, version: int) -> str:
         # Plan and server usually name the same pools.
-        pools = list(dict.fromkeys(pool for pool, _ in self._pools[name]))
+        pools = list(dict.fromkeys(pool for pool, _ in self._pools[name] if pool.version == version))
         if not pools:
             return "outside any pool: there is none"
         if len(pools) > 4:
@@ -152,8 +158,8 @@ class Knowledge:
         return bool(self._names)
 
     def pools_known(self, segment: str) -> bool:
-        """Whether the DHCP pools of a segment are known, be it that there are none."""
-        return segment in self._pools
+        """Whether the pools of DHCP for IPv4 on a segment are known, be it that there are none."""
+        return (segment, 4) in self._told_of
 
     def pool_of(self, segment: str, address: IPAddress) -> tuple[AddressRange, str] | None:
         """The pool that contains ``address``, and who says so."""
@@ -191,7 +197,7 @@ class Knowledge:
         return [r for source in self._sources for r in source.records.get(key, ())]
 
     def listed(self, address: IPAddress) -> list[ListedClaim]:
-        """The rows of address lists that give ``address`` to somebody."""
+        """The rows that give ``address`` to somebody."""
         return [row for source in self._sources for row in source.rows(address)]
 
     def held_leases(self, address: IPAddress) -> list[LeaseClaim]:
@@ -244,15 +250,17 @@ class Knowledge:
         """What all this says of one address."""
         if self._asked_for_some or not self.nothing_known(segment, address):
             return tuple(self._consulted(segment, address))
-        if segment not in self._nothing:
-            self._nothing[segment] = tuple(self._consulted(segment, address))
-        return self._nothing[segment]
+        usual = (segment, address.version)
+        if usual not in self._nothing:
+            self._nothing[usual] = tuple(self._consulted(segment, address))
+        return self._nothing[usual]
 
     def _consulted(self, segment: str, address: IPAddress) -> Iterator[Consulted]:
-        if segment in self._pools:
+        told = (segment, address.version)
+        if told in self._told_of:
             pool = self.pool_of(segment, address)
-            said = f"inside the pool {pool[0]}" if pool else self._pool_words[segment]
-            yield Consulted("DHCP pools", said, ", ".join(self._told_of[segment]))
+            said = f"inside the pool {pool[0]}" if pool else self._pool_words[told]
+            yield Consulted("DHCP pools", said, ", ".join(self._told_of[told]))
         if len(self._asides[segment]):
             aside = self.set_aside(segment, address)
             here = f"{self.plan.file}:{self.plan.segments[segment].line}"
@@ -270,7 +278,8 @@ class Knowledge:
     def _missing(self, segment: str) -> Iterator[NotConsulted]:
         for unread in self.unread:
             yield NotConsulted(unread.label, f"{unread.where}: {unread.why}")
-        if segment not in self._pools:
+        versions = {subnet.version for subnet in self.plan.segments[segment].subnets}
+        if (segment, min(versions, default=4)) not in self._told_of:
             yield NotConsulted("DHCP pools", "nothing is known of them; give --pool")
         kinds = {_TELLS.get(c.kind) for c in self.claims} | {_TELLS.get(u.label.split(" ")[0]) for u in self.unread}
         if not kinds & {"leases"}:
@@ -321,18 +330,17 @@ class _Indexed:
     def said(self, address: IPAddress, now: int) -> str:
         """What the source says of one address, in words."""
         key = address_key(address)
-        kind = _TELLS.get(self.claims.kind, "entries")
-        if kind == "reservations":
-            kept = self.reservations.get(key)
-            return "reserved for " + few(whom(r) for r in kept) if kept else "not reserved"
-        if kind == "leases":
-            lease = self.claims.leases.at(key)
-            return f"leased to {lease.mac or lease.name or '?'}" if lease and lease.holds(now) else "no lease"
-        if kind == "records":
-            names = [r.name for r in self.records.get(key, ())]
-            return few(names) if names else "no name"
-        rows = self.rows(address)
-        return "listed for " + few(r.name or "nobody in particular" for r in rows) if rows else "not listed"
+        lease, rows = self.claims.leases.at(key), self.rows(address)
+        parts = []
+        if kept := self.reservations.get(key):
+            parts.append("reserved for " + few(whom(r) for r in kept))
+        if lease and lease.holds(now):
+            parts.append(f"leased to {lease.mac or lease.name or '?'}")
+        if names := [r.name for r in self.records.get(key, ())]:
+            parts.append("named " + few(names))
+        if rows:
+            parts.append("listed for " + few(r.name or "nobody in particular" for r in rows))
+        return ", ".join(parts) or _NOTHING_SAID[_TELLS.get(self.claims.kind, "rows")]
 
 
 def _planned(plan: Plan) -> Iterator[ReservationClaim]:

@@ -2,56 +2,14 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
-import msgspec
-
-from fixed_anchor.core.addresses import (
-    IPAddress,
-    IPNetwork,
-    parse_address,
-    parse_domain,
-    parse_mac,
-    parse_prefix,
-    parse_range,
-    with_prefix,
-)
-from fixed_anchor.core.claims import Claims, PoolClaim, RecordClaim, Remark, ReservationClaim, SubnetClaim
+from fixed_anchor.core.claims import Claims
 from fixed_anchor.core.config import Place
-from fixed_anchor.core.errors import InputError
+from fixed_anchor.sources.dnsmasq_settings import MISSING, Setting, Settings
 from fixed_anchor.sources.protocol import Origin, Reader, Reservation, text_of
 
 _ETHERS = "/etc/ethers"
-#: Stands for what the configuration names, and is not here: no setting has such a name.
-_MISSING = "(missing)"
-#: Modes of a range that give out no addresses, or only to hosts with one of their own.
-_NO_POOL = frozenset({"static", "proxy", "ra-only", "slaac", "ra-names", "ra-stateless", "ra-advrouter", "off-link"})
-_OPTIONS = {
-    "3": "routers", "option:router": "routers", "6": "resolvers", "option:dns-server": "resolvers",
-    "119": "search", "option:domain-search": "search", "15": "domain", "option:domain-name": "domain",
-    "option6:dns-server": "resolvers6", "option6:23": "resolvers6", "option6:domain-search": "search6",
-    "option6:24": "search6",
-}  # fmt: skip
-_LEASE_TIME = re.compile(r"infinite|[0-9]+[smhdw]?")
-_MAC_TYPE = re.compile(r"[0-9a-fA-F]{2}-(?=[0-9a-fA-F]{2}:)")
-_ANY_MAC = re.compile(r"(?:[0-9a-fA-F]{1,2}|\*)(?::(?:[0-9a-fA-F]{1,2}|\*)){5}")
-
-
-class Setting(msgspec.Struct, frozen=True):
-    """One line: ``key=value``, with its file and line."""
-
-    key: str
-    value: str
-    place: Place
-
-    def error(self, what: str, expected: str | None = None) -> InputError:
-        """An error at this setting."""
-        return InputError(f"{self.key}: {what}", file=self.place.file, line=self.place.line, expected=expected)
-
-    def words(self) -> list[str]:
-        """The value's parts, separated by commas."""
-        return [w.strip() for w in self.value.split(",")]
 
 
 class Dnsmasq:
@@ -60,29 +18,30 @@ class Dnsmasq:
     options: tuple[str, ...] = ()
 
     def claims(self, data: bytes, origin: Origin, reader: Reader) -> Claims:
-        found = _Found()
-        for setting in _settings(text_of(data, origin.path), origin.path, reader, ()):
-            found.take(setting)
-        return Claims(
-            origin.kind,
-            origin.shown,
-            pools=tuple(found.limited_pools()),
-            subnets=tuple(found.described()),
-            reservations=tuple(found.reservations),
-            records=tuple(found.records),
-            untidy=tuple(found.untidy),
-            broken=tuple(found.broken),
-        )
+        return settings_of(_lines(data, origin.path), reader).claims(origin.kind, origin.shown)
 
 
-def _settings(text: str, path: str, reader: Reader, above: tuple[str, ...]) -> Iterator[Setting]:
-    """All settings of a file, those of the files it names in their places."""
-    for number, line in enumerate(text.split("\n"), 1):
+def settings_of(lines: Iterable[tuple[str, Place]], reader: Reader) -> Settings:
+    """What the ``lines`` of a configuration set, each with its place; files that they name are read."""
+    found = Settings()
+    for setting in _settings(lines, reader, ()):
+        found.take(setting)
+    return found
+
+
+def _lines(data: bytes, path: str) -> list[tuple[str, Place]]:
+    return [(line, Place(path, number)) for number, line in enumerate(text_of(data, path).split("\n"), 1)]
+
+
+def _settings(lines: Iterable[tuple[str, Place]], reader: Reader, above: tuple[str, ...]) -> Iterator[Setting]:
+    """All settings of ``lines``, those of the files that they name in their places."""
+    for line, place in lines:
         content = _uncommented(line).strip()
         if not content:
             continue
+        path = place.file
         key, _, value = content.partition("=")
-        setting = Setting(key.strip(), value.strip(), Place(path, number))
+        setting = Setting(key.strip(), value.strip(), place)
         if setting.key == "conf-file":
             others = [reader.path(setting.value, path)]
         elif setting.key == "conf-dir":
@@ -99,7 +58,7 @@ def _settings(text: str, path: str, reader: Reader, above: tuple[str, ...]) -> I
         for other in others:
             if other in above or other == path or len(above) > 10:
                 raise setting.error(f"{other} includes itself")
-            yield from _settings(text_of(reader.read(other), other), other, reader, (*above, path))
+            yield from _settings(_lines(reader.read(other), other), reader, (*above, path))
 
 
 def _hosts_in(path: str, reader: Reader) -> Iterator[Setting]:
@@ -108,22 +67,22 @@ def _hosts_in(path: str, reader: Reader) -> Iterator[Setting]:
     if reader.is_folder(path):
         files = [f"{path.rstrip('/')}/{name}" for name in reader.names(path) if name[:1] not in ".#"]
     for file in files:
-        for number, line in enumerate(text_of(reader.read(file), file).split("\n"), 1):
+        for line, place in _lines(reader.read(file), file):
             entry = _uncommented(line).strip()
             if entry:
-                yield Setting("dhcp-host", entry, Place(file, number))
+                yield Setting("dhcp-host", entry, place)
 
 
 def _ethers(setting: Setting, reader: Reader) -> Iterator[Setting]:
     """ethers(5): ``MAC ADDRESS`` or ``MAC NAME`` a line."""
     path = reader.path(_ETHERS)
     if not reader.exists(path):
-        yield Setting(_MISSING, f"read-ethers: there is no {_ETHERS} here to be looked at", setting.place)
+        yield Setting(MISSING, f"read-ethers: there is no {_ETHERS} here to be looked at", setting.place)
         return
-    for number, entry in enumerate(text_of(reader.read(path), path).split("\n"), 1):
+    for entry, place in _lines(reader.read(path), path):
         words = entry.partition("#")[0].split()
         if len(words) >= 2:
-            yield Setting("dhcp-host", f"{words[0]},{words[1]}", Place(path, number))
+            yield Setting("dhcp-host", f"{words[0]},{words[1]}", place)
 
 
 def _in_folder(setting: Setting, path: str, reader: Reader) -> list[str]:
@@ -151,223 +110,6 @@ def _uncommented(line: str) -> str:
         elif char == "#" and not quoted and (position == 0 or line[position - 1].isspace()):
             return line[:position]
     return line
-
-
-class _Range(msgspec.Struct, frozen=True):
-    network: IPNetwork
-    place: Place
-    tags: frozenset[str]
-
-
-class _Found:
-    def __init__(self) -> None:
-        self.pools: list[PoolClaim] = []
-        self.reservations: list[ReservationClaim] = []
-        self.records: list[RecordClaim] = []
-        self.untidy: list[Remark] = []
-        self.broken: list[Remark] = []
-        self.known_only = False
-        self._ranges: list[_Range] = []
-        self._told: list[tuple[frozenset[str], str, tuple[str, ...], Setting]] = []
-
-    def take(self, setting: Setting) -> None:
-        if setting.key == "dhcp-range":
-            self.range(setting)
-        elif setting.key == "dhcp-host":
-            self.host(setting)
-        elif setting.key in ("dhcp-option", "dhcp-option-force"):
-            self.option(setting)
-        elif setting.key in ("host-record", "address"):
-            self.record(setting)
-        elif setting.key == "dhcp-ignore":
-            self.ignored(setting)
-        elif setting.key == _MISSING:
-            self.broken.append(Remark(setting.value, setting.place))
-
-    def ignored(self, setting: Setting) -> None:
-        """Clients that get no answer: with ``tag:!known`` all but those that a ``dhcp-host`` names."""
-        tags = {word.partition(":")[2] for word in setting.words()}
-        if tags == {"!known"}:
-            self.known_only = True
-
-    def limited_pools(self) -> Iterator[PoolClaim]:
-        """The pools, with what holds for all of them."""
-        for pool in self.pools:
-            yield msgspec.structs.replace(pool, limits=pool.limits or "known clients") if self.known_only else pool
-
-    def range(self, setting: Setting) -> None:
-        tags: set[str] = set()
-        words: list[str] = []
-        for word in setting.words():
-            kind, colon, tag = word.partition(":")
-            if colon and kind in ("tag", "net", "set"):
-                # A range with `set` marks its clients; options for that tag are theirs.
-                tags.add(tag)
-            else:
-                words.append(word)
-        limits = ", ".join(w for w in setting.words() if w.startswith(("tag:", "net:")))
-        try:
-            first = parse_address(words[0])
-        except (ValueError, IndexError) as error:
-            if words and words[0].startswith("::"):
-                return
-            raise setting.error(str(error), "dhcp-range=FIRST,LAST,...") from None
-        if any(w.startswith("constructor:") for w in words):
-            what = f"{setting.value}: the prefix comes from an interface, and cannot be seen from here"
-            self.untidy.append(Remark(what, setting.place))
-            return
-        modes = {w for w in words[1:] if w in _NO_POOL}
-        addresses = [w for w in words[1:] if (re.fullmatch(r"[0-9.]+", w) and "." in w) or ":" in w]
-        try:
-            if first.version == 4:
-                self._range4(setting, first, addresses, bool(modes), limits, frozenset(tags))
-            else:
-                self._range6(setting, first, words[1:], modes, limits, frozenset(tags))
-        except ValueError as error:
-            raise setting.error(str(error), "dhcp-range=FIRST,LAST[,MASK][,TIME]") from None
-
-    def _range4(
-        self, setting: Setting, first: IPAddress, rest: list[str], static: bool, limits: str, tags: frozenset[str]
-    ) -> None:
-        last = None if static else parse_address(rest[0]) if rest else first
-        masks = rest if static else rest[1:]
-        range_ = parse_range(f"{first} - {last or first}")
-        # Without a mask dnsmasq takes that of its own interface, which is not to be seen here.
-        network = with_prefix(first, parse_prefix(masks[0], 4)).network if masks else None
-        if network is not None:
-            self._ranges.append(_Range(network, setting.place, tags))
-        if last is not None:
-            self.pools.append(PoolClaim(range_, setting.place, limits))
-
-    def _range6(
-        self, setting: Setting, first: IPAddress, rest: list[str], modes: set[str], limits: str, tags: frozenset[str]
-    ) -> None:
-        lengths = [int(w) for w in rest if w.isdecimal() and int(w) <= 128]
-        network = with_prefix(first, lengths[0] if lengths else 64).network
-        self._ranges.append(_Range(network, setting.place, tags))
-        last = parse_address(rest[0]) if rest and ":" in rest[0] else None
-        if last is not None and not modes & {"static", "ra-only", "ra-stateless"}:
-            self.pools.append(PoolClaim(parse_range(f"{first} - {last}"), setting.place, limits))
-
-    def host(self, setting: Setting) -> None:
-        macs: list[str] = []
-        addresses: list[IPAddress] = []
-        name, client = "", ""
-        for word in setting.words():
-            bare = _MAC_TYPE.sub("", word)
-            if word.startswith("id:"):
-                client = f"client {word[3:]}"
-            elif word.startswith(("set:", "tag:", "net:")) or word in ("ignore", "*", ""):
-                continue
-            elif _ANY_MAC.fullmatch(bare):
-                if "*" in bare:
-                    client = f"any MAC {bare}"
-                else:
-                    macs.append(parse_mac(":".join(part.zfill(2) for part in bare.split(":"))))
-            elif word.startswith("["):
-                text = word.strip("[]").partition("/")[0]
-                if text.startswith("::") and text != "::":
-                    what = f"{word}: the prefix comes from an interface, and cannot be seen from here"
-                    self.untidy.append(Remark(what, setting.place))
-                    continue
-                addresses.append(self._address(setting, text))
-            elif re.fullmatch(r"[0-9.]+", word) and "." in word:
-                addresses.append(self._address(setting, word))
-            elif not _LEASE_TIME.fullmatch(word):
-                name = word
-        for address in addresses:
-            if not macs:
-                self.reservations.append(ReservationClaim(address, setting.place, None, client or name))
-            for mac in macs:
-                self.reservations.append(ReservationClaim(address, setting.place, mac, name))
-
-    def _address(self, setting: Setting, text: str) -> IPAddress:
-        try:
-            return parse_address(text)
-        except ValueError as error:
-            raise setting.error(str(error)) from None
-
-    def option(self, setting: Setting) -> None:
-        tags: set[str] = set()
-        words = setting.words()
-        while words and re.match(r"(tag|net|encap|vi-encap|vendor):", words[0]):
-            kind, _, tag = words.pop(0).partition(":")
-            if kind not in ("tag", "net"):
-                return  # inside another option, or for one make of client
-            tags.add(tag)
-        if words and words[0] in _OPTIONS:
-            self._told.append((frozenset(tags), _OPTIONS[words[0]], tuple(w for w in words[1:] if w), setting))
-
-    def record(self, setting: Setting) -> None:
-        if setting.key == "address":
-            parts = setting.value.split("/")
-            if len(parts) < 3 or not parts[-1] or parts[-1] == "#":
-                return
-            names, texts = parts[1:-1], [parts[-1]]
-        else:
-            words = [w for w in setting.words() if not w.isdecimal()]
-            texts = [w for w in words if _is_address(w)]
-            names = [w for w in words if w not in texts]
-        for text in texts:
-            try:
-                address = parse_address(text)
-                for name in names[:1]:
-                    kind = "A" if address.version == 4 else "AAAA"
-                    self.records.append(RecordClaim(address, parse_domain(name), kind, setting.place))
-            except ValueError:
-                continue
-
-    def described(self) -> Iterator[SubnetClaim]:
-        """The subnets, each with what its clients are told; the last option that fits counts."""
-        for range_ in self._ranges:
-            told: dict[str, tuple[tuple[str, ...], Setting]] = {}
-            for tags, what, words, setting in self._told:
-                if tags <= range_.tags:
-                    told[what] = (words, setting)
-            six = "6" if range_.network.version == 6 else ""
-            search = told.get(f"search{six}") or (None if six else told.get("domain"))
-            routers = told.get("routers") if not six else None
-            resolvers = told.get(f"resolvers{six}")
-            said = {"routers": routers, "resolvers": resolvers, "search": search}
-            yield SubnetClaim(
-                range_.network,
-                range_.place,
-                _addresses(routers),
-                _addresses(resolvers),
-                _domains(search),
-                {what: setting[1].place for what, setting in said.items() if setting is not None},
-            )
-
-
-def _is_address(text: str) -> bool:
-    try:
-        parse_address(text)
-    except ValueError:
-        return False
-    return True
-
-
-def _addresses(told: tuple[tuple[str, ...], Setting] | None) -> tuple[IPAddress, ...] | None:
-    if told is None:
-        return None
-    words, setting = told
-    found = []
-    for word in words:
-        try:
-            found.append(parse_address(word.strip("[]")))
-        except ValueError as error:
-            raise setting.error(str(error)) from None
-    # 0.0.0.0 and :: stand for the server's own address, whichever that is.
-    return None if any(int(a) == 0 for a in found) else tuple(found)
-
-
-def _domains(told: tuple[tuple[str, ...], Setting] | None) -> tuple[str, ...] | None:
-    if told is None:
-        return None
-    try:
-        return tuple(parse_domain(word) for word in told[0])
-    except ValueError:
-        return None
 
 
 def reserve(text: str, path: str, wanted: Reservation) -> str:

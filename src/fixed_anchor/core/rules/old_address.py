@@ -166,9 +166,9 @@ def in_sources(known: Knowledge, of: Mapping[IPAddress, str], told: Iterable[Fin
                     seen_in=str(record.place),
                     remedy="change the record when the host has moved",
                 )
-        for row in known.listed(address):
+        for row in known.listed(address)[:_LINES]:
             yield raised(
-                f"the address list gives {address} to {row.name or 'somebody'}, and this address goes from {host}",
+                f"{address} is listed for {row.name or 'somebody'}, and this address goes from {host}",
                 seen_in=str(row.place),
                 remedy="change the row when the host has moved",
             )

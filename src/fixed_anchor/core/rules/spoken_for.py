@@ -161,8 +161,8 @@ def _of_others(
             )
     for row in known.listed(address):
         if not (row.mac and row.mac == interface.mac) and not _same_name(row.name, names):
-            said = f"gives {address} to {row.name}" if row.name else f"has {address}, without saying for whom"
-            yield about("listed-for-another", f"the address list {said}", seen_in=str(row.place))
+            whose = f"for {row.name}" if row.name else "without saying for whom"
+            yield about("listed-for-another", f"{address} is listed {whose}", seen_in=str(row.place))
     records = known.records(address)
     if records and not any(_same_name(r.name, names) for r in records):
         found = few(r.name for r in records)
