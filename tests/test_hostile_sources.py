@@ -118,7 +118,7 @@ ZONE = "$ORIGIN ternpoint.example.\n$TTL 60\n@ IN SOA a b 1 2 3 4 5\n"
         (ZONE + "$GENERATE 1-65000 a$ A 203.0.113.9\n$GENERATE 1-65000 b$ A 203.0.113.9\n", "source:5"),
         (ZONE + "a A 203.0.113.8\nb A 203.0.113.300\nc A 203.0.113.9\n", "source:5"),
         (ZONE + "a A 203.0.113.8\n\n; remark\nb A\n\nc A 203.0.113.9\n", "source:7"),
-        (ZONE + "a TXT ( one\n two\n three\nb A 203.0.113.9\n", "source:8"),
+        (ZONE + "a TXT ( one\n two\n three\nb A 203.0.113.9\n", "source:4"),
         (ZONE + "a A 203.0.113.8\nb MX ( ten\n mail )\n", "source:5"),
         (ZONE + "$INCLUDE\n", "source:4"),
         (ZONE + "a A 203.0.113.8\n$INCLUDE more\nb A 203.0.113.9\n", "more:2"),

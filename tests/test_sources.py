@@ -322,10 +322,10 @@ BROKEN = [
     ("dhcpd", 'include "dhcpd.conf";', "includes itself"),
     ("dnsmasq", "dhcp-range=203.0.113.300,x", "1: dhcp-range: .*octet 4 is 300"),
     ("dnsmasq", "conf-dir=nowhere", "nowhere: cannot be read"),
-    ("libvirt", "<network>\n<ip>", "2:.*not XML"),
+    ("libvirt", "<network>\n<ip>", "2:.*not closed"),
     ("libvirt", '<!DOCTYPE x [<!ENTITY a "aaaa"><!ENTITY b "&a;&a;">]>\n<network>&b;</network>', "1: a document type"),
     ("libvirt", "<domain/>", "<domain> stands at the top"),
-    ("zone", "x A 203.0.113.300\n", "not a DNS record"),
+    ("zone", "x A 203.0.113.300\n", "is no DNS record: its value"),
     ("zone", "$GENERATE 1-4294967295 a$ A 203.0.113.1\n", "1: .GENERATE of more than"),
     ("address-list", "a,b\n1,2\n", "no column is headed"),
     (

@@ -6,6 +6,7 @@ import subprocess
 from pathlib import Path
 
 from tests.lab.network import Segment, run, wait_for
+from tests.lab.servers import furnish
 
 #: The daemon's own /proc and /sys; the rest is the tree's.
 INIT = """\
@@ -26,9 +27,7 @@ class Hypervisor:
     def __init__(self, root: Path, segment: Segment) -> None:
         self.root = root
         self.segment = segment
-        for device, numbers in {"null": "1 3", "zero": "1 5", "random": "1 8", "urandom": "1 9"}.items():
-            if not (root / "dev" / device).exists():
-                run("mknod", "-m", "666", str(root / "dev" / device), "c", *numbers.split())
+        furnish(root)
         # The network that comes with the package.
         (root / "etc/libvirt/qemu/networks/autostart/default.xml").unlink(missing_ok=True)
         (root / "etc/libvirt/qemu/networks/default.xml").unlink(missing_ok=True)

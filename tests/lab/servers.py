@@ -57,6 +57,15 @@ dhcp-leasefile=/var/lib/misc/leases
 """
 
 
+def furnish(root: Path) -> None:
+    """Makes the folders and devices that the servers want in their tree."""
+    for folder in ("run/kea", "run/lock/kea", "var/lib/kea", "dev"):
+        (root / folder).mkdir(parents=True, exist_ok=True)
+    for device, minor in {"null": "3", "zero": "5", "random": "8", "urandom": "9"}.items():
+        if not (root / "dev" / device).exists():
+            run("mknod", "-m", "666", str(root / "dev" / device), "c", "1", minor)
+
+
 class Server:
     """A running server: its files are below ``root``, a tree with the server's package in it."""
 
@@ -73,11 +82,7 @@ class Server:
         self.leases = root / leases[kind]
         self.config.parent.mkdir(parents=True, exist_ok=True)
         self.leases.parent.mkdir(parents=True, exist_ok=True)
-        (root / "run/kea").mkdir(parents=True, exist_ok=True)
-        (root / "run/lock/kea").mkdir(parents=True, exist_ok=True)
-        for device in ("null", "urandom"):
-            if not (root / "dev" / device).exists():
-                run("mknod", "-m", "666", str(root / "dev" / device), "c", "1", "3" if device == "null" else "9")
+        furnish(root)
         self.config.write_text(text or {"kea": json.dumps(KEA), "dhcpd": DHCPD, "dnsmasq": DNSMASQ}[kind])
         inside = "/" + str(self.config.relative_to(root))
         if kind == "dhcpd":

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import sys
 from collections.abc import Iterator
 from pathlib import Path
@@ -10,10 +11,11 @@ from pathlib import Path
 import pytest
 
 from tests.lab.conftest import MakeHost
-from tests.lab.image import shipped_examples
+from tests.lab.image import in_image, shipped_examples
 from tests.lab.network import Namespace, Segment, wait_for
-from tests.lab.servers import RESERVED, RESERVED_MAC, Server, lease_to
+from tests.lab.servers import RESERVED, RESERVED_MAC, Server, furnish, lease_to
 from tests.lab.test_matrix import plan
+from tests.test_source_corpus import CORPUS, EXPECTED
 
 KINDS = ("kea", "dhcpd", "dnsmasq")
 
@@ -130,6 +132,34 @@ def test_names_over_udp_and_tcp(bare_segment: Segment, servers_root: Path) -> No
         return said[-1] == "40 ['203.0.113.9']"
 
     wait_for("all names", answered, 20, 0.5)
+
+
+def test_the_servers_take_and_refuse_the_same_files(servers_root: Path) -> None:
+    """Those that people wrote: a server reads its configuration if and only if we do."""
+    argv = {
+        "kea": ["kea-dhcp4", "-t", "/tmp/tried"],
+        "dhcpd": ["dhcpd", "-t", "-4", "-cf", "/tmp/tried"],
+        "dnsmasq": ["dnsmasq", "--test", "-C", "/tmp/tried"],
+    }
+    furnish(servers_root)
+    different, tried = [], 0
+    for path in sorted(p for kind in argv for p in CORPUS.glob(f"{kind}/*")):
+        command = argv[path.parent.name]
+        if path.name == "ipv6.conf":
+            if path.parent.name == "kea":
+                continue  # its server of IPv6 is not among those of the lab
+            command = [*command[:2], "-6", *command[3:]]
+        # The links of the writer's machine are not here.
+        data = re.sub(rb'"eth[01](/[^"]*)?"', b'"lo"', path.read_bytes())
+        (servers_root / "tmp/tried").write_bytes(data)
+        done = in_image(servers_root, *command)
+        tried += 1
+        refused = EXPECTED[f"{path.parent.name}/{path.name}"][0].startswith("refused")
+        # To dnsmasq whatever is no address is a name, be it five numbers with dots: this is our word of caution.
+        if (done.returncode != 0) != refused and path.name != "typo-in-address.conf":
+            different.append(f"{path.parent.name}/{path.name}: {done.stdout[-300:]}{done.stderr[-300:]}")
+    assert different == []
+    assert tried >= 20
 
 
 def test_the_examples_that_debian_ships(capsys: pytest.CaptureFixture[str]) -> None:

@@ -123,6 +123,9 @@ CASES: dict[str, tuple[str, str]] = {
     "dhcpd-pool": ("dhcpd", dhcpd(range_=f"pool {{ range {ADDRESS} {ADDRESS}; }}")),
     "dhcpd-pool-known": ("dhcpd", dhcpd(range_=f"pool {{ range {ADDRESS}; deny unknown-clients; }}")),
     "dhcpd-subnet-known": ("dhcpd", dhcpd("deny unknown-clients;")),
+    "dhcpd-known-above-pool": ("dhcpd", dhcpd("deny unknown-clients;", range_=f"pool {{ range {ADDRESS}; }}")),
+    "dhcpd-known-at-top": ("dhcpd", dhcpd(top="deny unknown-clients;")),
+    "dhcpd-bootp-denied": ("dhcpd", dhcpd("deny bootp; deny duplicates;")),
     "dhcpd-pool-of-class": (
         "dhcpd",
         dhcpd(
@@ -142,6 +145,8 @@ CASES: dict[str, tuple[str, str]] = {
     "dnsmasq-host-ignored": ("dnsmasq", dnsmasq(f"dhcp-host={OWNER},ignore")),
     "dnsmasq-static": ("dnsmasq", dnsmasq(range_="dhcp-range=203.0.113.0,static,255.255.255.0,20m")),
     "dnsmasq-range-of-tag": ("dnsmasq", dnsmasq(range_=f"dhcp-range=tag:ours,{ADDRESS},{ADDRESS},255.255.255.0,20m")),
+    "dnsmasq-range-old-tag": ("dnsmasq", dnsmasq(range_=f"dhcp-range=lan,{ADDRESS},{ADDRESS},255.255.255.0,20m")),
+    "dnsmasq-range-net-tag": ("dnsmasq", dnsmasq(range_=f"dhcp-range=net:lan,{ADDRESS},{ADDRESS},255.255.255.0,20m")),
     "dnsmasq-hostsfile": ("dnsmasq", dnsmasq("dhcp-hostsfile=/etc/quay-hosts")),
     "dnsmasq-hostsfile-folder": ("dnsmasq", dnsmasq("dhcp-hostsfile=/etc/quay-hosts.d")),
     "dnsmasq-hostsdir": ("dnsmasq", dnsmasq("dhcp-hostsdir=/etc/quay-hosts.d")),

@@ -2,74 +2,43 @@
 
 from __future__ import annotations
 
-import io
 import re
 
 from fixed_anchor.core.addresses import AddressRange, parse_mac, parse_range
 from fixed_anchor.core.claims import Claims, ListedClaim, Remark
 from fixed_anchor.core.config import Place
 from fixed_anchor.core.errors import InputError
-from fixed_anchor.sources.protocol import MAX_SIZE, Origin, Reader
+from fixed_anchor.sources.protocol import Origin, Reader
+from fixed_anchor.sources.table_rows import Row, csv_rows, spreadsheet_rows
 
-#: Headings by what they stand for, the way people write them (letters and digits alone).
+#: Headings by what they stand for, the way people write them (letters of ASCII and digits alone).
 _HEADINGS = {
-    "address": frozenset(
-        [
-            "ip",
-            "ipaddress",
-            "ipaddr",
-            "address",
-            "ipv4",
-            "ipv4address",
-            "ipv6",
-            "ipv6address",
-            "ipaddresse",
-            "adresse",
-            "adresseip",
-            "ipadresse",
-            "direccionip",
-            "ipaddresses",
-            "addresses",
-            "networkaddress",
-            "hostaddress",
-        ]
-    ),
-    "name": frozenset(
-        [
-            "host",
-            "hostname",
-            "name",
-            "fqdn",
-            "dnsname",
-            "device",
-            "devicename",
-            "machine",
-            "server",
-            "computer",
-            "computername",
-            "system",
-            "node",
-            "hostnames",
-            "rechner",
-            "nom",
-            "equipo",
-            "dns",
-        ]
-    ),
-    "mac": frozenset(
-        ["mac", "macaddress", "macaddr", "hardwareaddress", "hwaddr", "ethernet", "ethernetaddress", "physicaladdress"]
-    ),
-    "state": frozenset(["status", "state", "use", "usage", "allocation", "availability"]),
-}
+    "address": frozenset([
+        "ip", "ipaddress", "ipaddr", "address", "ipv4", "ipv4address", "ipv6", "ipv6address", "ipaddresse",
+        "adresse", "adresseip", "ipadresse", "direccionip", "ipaddresses", "addresses", "networkaddress",
+        "hostaddress"
+    ]),
+    "name": frozenset([
+        "host", "hostname", "name", "fqdn", "dnsname", "device", "devicename", "machine", "server", "computer",
+        "computername", "system", "node", "hostnames", "rechner", "rechnername", "gert", "geraet", "gertename",
+        "nom", "equipo", "dns"
+    ]),
+    "mac": frozenset([
+        "mac", "macaddress", "macaddr", "macadresse", "hardwareaddress", "hwaddr", "ethernet",
+        "ethernetaddress", "physicaladdress"
+    ]),
+    "state": frozenset([
+        "status", "state", "use", "usage", "allocation", "availability"
+    ]),
+}  # fmt: skip
 #: What a row says of itself where its address is nobody's.
 _FREE = frozenset(["free", "available", "unused", "unassigned", "spare", "frei", "libre"])
 _ZEROS = re.compile(r"(?<![0-9])0+(?=[0-9])")
-_MAX_ROWS = 1_000_000
+#: Between several addresses of one cell; the last numbers of a range alone, ``203.0.113.40-49``.
+_BETWEEN = re.compile(r"[,;\n]|\s(?:and|und|&|\+)\s")
+_SHORT_RANGE = re.compile(r"((?:[0-9]+\.){3})([0-9]+)\s*-\s*([0-9]+)")
 #: How a workbook of the old kind begins, and a cell that has a formula and no value.
 _OLD_WORKBOOK, _FORMULA = b"\xd0\xcf\x11\xe0", "="
-
-#: A row: its number in the file (from 1) and its cells.
-Row = tuple[int, list[str]]
 
 
 class AddressList:
@@ -88,7 +57,7 @@ class AddressList:
             )
         unread: list[str] = []
         spreadsheet = data[:4] == b"PK\x03\x04"
-        rows = _spreadsheet_rows(data, origin, unread) if spreadsheet else _csv_rows(data, origin.path)
+        rows = spreadsheet_rows(data, origin, unread, _is_list) if spreadsheet else csv_rows(data, origin.path)
         heading, columns = _columns(rows, origin)
         listed: list[ListedClaim] = []
         untidy = [Remark(f"not read: the sheets {', '.join(unread)}", Place(origin.path, 1))] if unread else []
@@ -114,19 +83,33 @@ class AddressList:
                 untidy.append(Remark(what, place))
                 cleaned = plain
             try:
-                range_ = _range(cleaned)
+                ranges = _ranges(cleaned)
             except ValueError as error:
                 broken.append(Remark(str(error), place))
                 continue
             mac = None
             if said.get("mac", "").strip() and not said["mac"].startswith(_FORMULA):
                 try:
-                    mac = parse_mac(said["mac"])
+                    mac = _mac(said["mac"])
                 except ValueError as error:
                     untidy.append(Remark(str(error), place))
             name = "" if said.get("name", "").startswith(_FORMULA) else said.get("name", "")
-            listed.append(ListedClaim(range_, place, name.strip().rstrip(".").lower(), mac))
+            listed += [ListedClaim(r, place, name.strip().rstrip(".").lower(), mac) for r in ranges]
         return Claims(origin.kind, origin.shown, listed=tuple(listed), untidy=tuple(untidy), broken=tuple(broken))
+
+
+def _ranges(text: str) -> list[AddressRange]:
+    """All that one cell names. Raises :class:`ValueError`."""
+    parts = [part.strip() for part in _BETWEEN.split(text) if part.strip()]
+    if len(parts) == 1 and all(word[:1].isdigit() for word in text.split()):
+        parts = text.split()
+    return [_range(part) for part in parts or [text]]
+
+
+def _mac(text: str) -> str:
+    """A MAC with any marks between its digits, or none, as switches print it. Raises :class:`ValueError`."""
+    digits = re.sub(r"[:.\s-]", "", text)
+    return parse_mac(":".join(digits[at : at + 2] for at in range(0, 12, 2)) if len(digits) == 12 else text)
 
 
 def _range(text: str) -> AddressRange:
@@ -136,104 +119,9 @@ def _range(text: str) -> AddressRange:
             return parse_range(text)
         except ValueError:
             return parse_range(text.partition("/")[0])
-    return parse_range(text.replace("\u2013", "-"))
-
-
-def _csv_rows(data: bytes, path: str) -> list[Row]:
-    import csv
-
-    text = _decoded(data, path)
-    separator = _separator(text)
-    reader = csv.reader(io.StringIO(text, newline=""), delimiter=separator)
-    rows: list[Row] = []
-    begun = 1
-    try:
-        for cells in reader:
-            # A quoted cell may hold line breaks: the row is where it begins.
-            if len(rows) >= _MAX_ROWS:
-                raise InputError(f"more than {_MAX_ROWS} rows", file=path)
-            rows.append((begun, cells))
-            begun = reader.line_num + 1
-    except csv.Error as error:
-        raise InputError(f"not CSV: {error}", file=path, line=begun) from None
-    return rows
-
-
-def _decoded(data: bytes, path: str) -> str:
-    """UTF-8 or UTF-16 with its mark, UTF-8 without, else Windows' western code page."""
-    for mark, encoding in ((b"\xef\xbb\xbf", "utf-8-sig"), (b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16")):
-        if data.startswith(mark):
-            try:
-                return data.decode(encoding)
-            except UnicodeDecodeError as error:
-                raise InputError(f"byte {error.start + 1} is not {encoding}", file=path) from None
-    try:
-        return data.decode("utf-8")
-    except UnicodeDecodeError:
-        return data.decode("cp1252", "replace")
-
-
-def _separator(text: str) -> str:
-    """The mark that splits most of the first lines into the same number of cells."""
-    lines = [line for line in text.splitlines()[:50] if line.strip()]
-    best, best_score = ",", 0.0
-    for mark in (",", ";", "\t", "|"):
-        counts = [line.count(mark) for line in lines]
-        usual = max(set(counts), key=counts.count) if counts else 0
-        score = usual * counts.count(usual) / len(counts) if counts else 0.0
-        if score > best_score:
-            best, best_score = mark, score
-    return best
-
-
-def _spreadsheet_rows(data: bytes, origin: Origin, unread: list[str]) -> list[Row]:
-    """The rows of the sheet that is the list; the names of others that hold something go to ``unread``."""
-    import zipfile
-
-    import openpyxl
-
-    path = origin.path
-    try:
-        with zipfile.ZipFile(io.BytesIO(data)) as archive:
-            if sum(entry.file_size for entry in archive.infolist()) > 4 * MAX_SIZE:
-                raise InputError("unpacked, this spreadsheet would be too large", file=path)
-        book = openpyxl.load_workbook(io.BytesIO(data), read_only=True, data_only=True)
-        # What a formula amounts to is in the file only where the program that wrote it has worked it out.
-        formulas = openpyxl.load_workbook(io.BytesIO(data), read_only=True)
-        names = book.sheetnames
-        wanted = origin.options.get("sheet")
-        if wanted is not None and wanted not in names:
-            raise InputError(f"there is no sheet {wanted!r}", file=path, expected="one of " + ", ".join(names))
-        sheets: dict[str, list[Row]] = {}
-        for name in [wanted] if wanted is not None else names:
-            values = book[name].iter_rows(values_only=True, max_row=_MAX_ROWS)
-            written = formulas[name].iter_rows(values_only=True, max_row=_MAX_ROWS)
-            rows = (
-                [_cell(v if v is not None else w) for v, w in zip(value, text, strict=False)]
-                for value, text in zip(values, written, strict=False)
-            )
-            sheets[name] = list(enumerate(rows, 1))
-    except InputError:
-        raise
-    except Exception as error:  # openpyxl raises whatever its own parts do
-        raise InputError(f"this spreadsheet cannot be read: {type(error).__name__}", file=path) from None
-    fitting = [n for n, rows in sheets.items() if wanted is not None or _heading(rows) is not None]
-    if len(fitting) > 1:
-        raise InputError(
-            "several sheets could be the list: " + ", ".join(fitting),
-            file=path,
-            remedy=f"name one in the plan: `- {{address-list: {origin.shown}, sheet: {fitting[0]}}}`",
-        )
-    chosen = fitting[0] if fitting else next(iter(sheets), "")
-    unread += [name for name, rows in sheets.items() if name != chosen and any(any(cells) for _, cells in rows)]
-    unread += [name for name in names if name not in sheets]
-    return sheets.get(chosen, [])
-
-
-def _cell(value: object) -> str:
-    if value is None:
-        return ""
-    return str(int(value)) if isinstance(value, float) and value.is_integer() else str(value)
+    text = re.sub(r"\s(?:to|bis)\s", "-", text.replace("\u2013", "-"))
+    short = _SHORT_RANGE.fullmatch(text)
+    return parse_range(f"{short[1]}{short[2]}-{short[1]}{short[3]}" if short else text)
 
 
 def _plain(text: str) -> str:
@@ -246,6 +134,10 @@ def _heading(rows: list[Row]) -> int | None:
         if any(_plain(cell) in _HEADINGS["address"] for cell in cells):
             return position
     return None
+
+
+def _is_list(rows: list[Row]) -> bool:
+    return _heading(rows) is not None
 
 
 def _columns(rows: list[Row], origin: Origin) -> tuple[int, dict[str, int]]:

@@ -40,7 +40,7 @@ class Dhcpd:
     def claims(self, data: bytes, origin: Origin, reader: Reader) -> Claims:
         statements = _load(text_of(data, origin.path), origin.path, reader, ())
         found = _Found()
-        found.level(statements, {}, None)
+        found.level(statements, {}, None, ())
         return Claims(
             origin.kind,
             origin.shown,
@@ -86,27 +86,30 @@ class _Found:
         self.reservations: list[ReservationClaim] = []
         self.untidy: list[Remark] = []
 
-    def level(self, statements: list[Statement], above: Told, network: IPNetwork | None) -> None:
-        """One block: its options count for everything in it, wherever they stand."""
+    def level(
+        self, statements: list[Statement], above: Told, network: IPNetwork | None, limits: tuple[str, ...]
+    ) -> None:
+        """One block: its options count for everything in it, wherever they stand, and so does what it denies."""
         told = dict(above)
+        limits = (*limits, *_limits(statements))
         for statement in statements:
             words = statement.texts()
             if statement.key == "option" and words and words[0] in _OPTIONS and statement.block is None:
                 told[_OPTIONS[words[0]]] = statement
         for statement in statements:
             if statement.key in ("range", "range6"):
-                self.range(statement, statements)
+                self.range(statement, network, limits)
             elif statement.block is None:
                 continue
             elif statement.key in ("subnet", "subnet6"):
-                self.subnet(statement, told)
+                self.subnet(statement, told, limits)
             elif statement.key == "host":
                 self.host(statement)
             elif statement.key not in ("class", "subclass", "zone", "key", "failover"):
                 # Groups, shared networks, pools, and the branches of conditions.
-                self.level(statement.block, told, network)
+                self.level(statement.block, told, network, limits)
 
-    def subnet(self, statement: Statement, above: Told) -> None:
+    def subnet(self, statement: Statement, above: Told, limits: tuple[str, ...]) -> None:
         assert statement.block is not None
         words = statement.texts()
         try:
@@ -117,7 +120,8 @@ class _Found:
                     raise ValueError("the subnet has no mask")
                 network = parse_network(f"{words[0]}/{words[2]}")
         except (ValueError, IndexError) as error:
-            raise statement.error(f"subnet: {error}", "subnet ADDRESS netmask MASK { ... }") from None
+            wrong = words[2] if len(words) > 2 and not _is_address(words[2]) else None
+            raise statement.error(f"subnet: {error}", "subnet ADDRESS netmask MASK { ... }", wrong) from None
         told = dict(above)
         for inner in statement.block:
             texts = inner.texts()
@@ -139,23 +143,24 @@ class _Found:
                 {what: Place(s.file, s.line) for what, s in said.items() if s is not None},
             )
         )
-        self.level(statement.block, above, network)
+        self.level(statement.block, above, network, limits)
 
-    def range(self, statement: Statement, beside: list[Statement]) -> None:
+    def range(self, statement: Statement, network: IPNetwork | None, limits: tuple[str, ...]) -> None:
         words = [w for w in statement.texts() if w != "dynamic-bootp"]
         temporary = statement.key == "range6" and words[-1:] == ["temporary"]
         words = words[:-1] if temporary else words
         try:
-            if len(words) == 1:
-                found = parse_range(words[0])
-            elif len(words) == 2:
-                found = parse_range(f"{words[0]} - {words[1]}")
-            else:
+            if not 1 <= len(words) <= 2:
                 raise ValueError(f"{len(words)} addresses stand here")
+            found = _range(words)
+            if network is not None and any(end not in network for end in found.ends):
+                raise ValueError(f"{found} does not lie in {network}")
         except ValueError as error:
             raise statement.error(f"{statement.key}: {error}", f"{statement.key} FIRST LAST;") from None
-        limits = [" ".join(w.text for w in s.words) for s in beside if s.key in ("allow", "deny") and s.block is None]
-        self.pools.append(PoolClaim(found, Place(statement.file, statement.line), "; ".join(limits)))
+        place = Place(statement.file, statement.line)
+        if len(words) == 2 and str(found.ends[0]) != str(parse_address(words[0])):
+            self.untidy.append(Remark(f"{' '.join(words)} ends before it begins: taken the other way round", place))
+        self.pools.append(PoolClaim(found, place, "; ".join(limits)))
 
     def host(self, statement: Statement) -> None:
         place = Place(statement.file, statement.line)
@@ -178,13 +183,41 @@ class _Found:
                     address = parse_address(text)
                 except ValueError as error:
                     if text[0].isdigit() or ":" in text:
-                        raise fixed.error(f"host {name}: {error}") from None  # type: ignore[union-attr]
+                        raise fixed.error(f"host {name}: {error}", word=text) from None  # type: ignore[union-attr]
                     what = f"host {name} is given the address of the name {text}, which is not looked up"
                     self.untidy.append(Remark(what, place))
                     continue
                 client = name if mac or identifier is None else " ".join(identifier.texts())
                 # dhcpd.conf(5): an address of a range is leased to others in spite of the host that names it.
-                self.reservations.append(ReservationClaim(address, place, mac, client, keeps_pool_clear=False))
+                here = Place(fixed.file, fixed.line_of(text))  # type: ignore[union-attr]
+                self.reservations.append(ReservationClaim(address, here, mac, client, keeps_pool_clear=False))
+
+
+def _limits(statements: list[Statement]) -> list[str]:
+    """What a block says of who may lease addresses of the pools in it, without what is said of other things."""
+    whom = {"known", "known-clients", "unknown", "unknown-clients", "members", "authenticated", "unauthenticated",
+            "all", "dynamic", "after"}  # fmt: skip
+    return [
+        " ".join(w.text for w in s.words)
+        for s in statements
+        if s.key in ("allow", "deny") and s.block is None and s.texts()[:1] and s.texts()[0] in whom
+    ]
+
+
+def _range(words: list[str]) -> AddressRange:
+    """One address, a subnet, or two addresses in any order, as dhcpd takes them. Raises :class:`ValueError`."""
+    if len(words) == 1:
+        return parse_range(words[0])
+    ends = sorted((parse_address(word) for word in words), key=int)
+    return parse_range(f"{ends[0]} - {ends[1]}")
+
+
+def _is_address(text: str) -> bool:
+    try:
+        parse_address(text)
+    except ValueError:
+        return False
+    return True
 
 
 def _padded(mac: str) -> str:

@@ -31,6 +31,9 @@ _OPTIONS = {
     "option6:dns-server": "resolvers6", "option6:23": "resolvers6", "option6:domain-search": "search6",
     "option6:24": "search6",
 }  # fmt: skip
+_RANGE = "dhcp-range=FIRST,LAST[,MASK][,TIME]"
+_OPTION = re.compile(r"[0-9]+$|option6?:")
+_LIKE_ADDRESS = re.compile(r"[0-9a-fA-F.:]+")
 _LEASE_TIME = re.compile(r"infinite|[0-9]+[smhdw]?")
 _MAC_TYPE = re.compile(r"[0-9a-fA-F]{2}-(?=[0-9a-fA-F]{2}:)")
 _ANY_MAC = re.compile(r"(?:[0-9a-fA-F]{1,2}|\*)(?::(?:[0-9a-fA-F]{1,2}|\*)){5}")
@@ -117,48 +120,58 @@ class Settings:
             yield msgspec.structs.replace(pool, limits=pool.limits or "known clients") if self.known_only else pool
 
     def _range(self, setting: Setting) -> None:
+        words = setting.words()
         tags: set[str] = set()
-        words: list[str] = []
-        for word in setting.words():
-            kind, colon, tag = word.partition(":")
-            if colon and kind in ("tag", "net", "set"):
-                # A range with `set` marks its clients; options for that tag are theirs.
-                tags.add(tag)
-            else:
-                words.append(word)
-        limits = ", ".join(w for w in setting.words() if w.startswith(("tag:", "net:")))
+        limits = []
+        # In front of the addresses stand tags, in the old form without a word before the colon.
+        while len(words) > 1 and not _LIKE_ADDRESS.fullmatch(words[0]):
+            word = words.pop(0)
+            tags.add(word.partition(":")[2] or word)
+            # A range with `set` marks its clients, and options for that tag are theirs; others are for marked clients.
+            limits += [word] if word.startswith(("tag:", "net:")) else []
         try:
             first = parse_address(words[0])
-        except (ValueError, IndexError) as error:
-            if words and words[0].startswith("::"):
+        except ValueError as error:
+            if words[0].startswith("::"):
                 return
-            raise setting.error(str(error), "dhcp-range=FIRST,LAST,...") from None
+            raise setting.error(str(error), _RANGE) from None
         if any(w.startswith("constructor:") for w in words):
             what = f"{setting.value}: the prefix comes from an interface, and cannot be seen from here"
             self.untidy.append(Remark(what, setting.place))
             return
         modes = {w for w in words[1:] if w in _NO_POOL}
         addresses = [w for w in words[1:] if (re.fullmatch(r"[0-9.]+", w) and "." in w) or ":" in w]
+        unknown = [w for w in words[1:] if w and w not in modes and w not in addresses and not _LEASE_TIME.fullmatch(w)]
+        if unknown:
+            raise setting.error(f"{unknown[0]!r} is no address, mode or time", _RANGE)
+        said = ", ".join(limits)
         try:
             if first.version == 4:
-                self._range4(setting, first, addresses, bool(modes), limits, frozenset(tags))
+                self._range4(setting, first, addresses, bool(modes), said, frozenset(tags))
             else:
-                self._range6(setting, first, words[1:], modes, limits, frozenset(tags))
+                self._range6(setting, first, words[1:], modes, said, frozenset(tags))
         except ValueError as error:
-            raise setting.error(str(error), "dhcp-range=FIRST,LAST[,MASK][,TIME]") from None
+            raise setting.error(str(error), _RANGE) from None
 
     def _range4(
         self, setting: Setting, first: IPAddress, rest: list[str], static: bool, limits: str, tags: frozenset[str]
     ) -> None:
-        last = None if static else parse_address(rest[0]) if rest else first
+        if not static and not rest:
+            raise ValueError("the range has no end")
+        last = None if static else parse_address(rest[0])
         masks = rest if static else rest[1:]
-        range_ = parse_range(f"{first} - {last or first}")
+        if last is not None and int(last) < int(first):
+            what = f"{first},{last} ends before it begins: dnsmasq takes it the other way round"
+            self.untidy.append(Remark(what, setting.place))
+            first, last = last, first
         # Without a mask dnsmasq takes that of its own interface, which is not to be seen here.
         network = with_prefix(first, parse_prefix(masks[0], 4)).network if masks else None
         if network is not None:
             self._serve(_Range(network, setting.place, tags))
         if last is not None:
-            self.pools.append(PoolClaim(range_, setting.place, limits))
+            if network is not None and last not in network:
+                raise ValueError(f"{first} and {last} do not lie in one subnet")
+            self.pools.append(PoolClaim(parse_range(f"{first} - {last}"), setting.place, limits))
 
     def _range6(
         self, setting: Setting, first: IPAddress, rest: list[str], modes: set[str], limits: str, tags: frozenset[str]
@@ -216,11 +229,11 @@ class Settings:
     def _option(self, setting: Setting) -> None:
         tags: set[str] = set()
         words = setting.words()
-        while words and re.match(r"(tag|net|encap|vi-encap|vendor):", words[0]):
-            kind, _, tag = words.pop(0).partition(":")
-            if kind not in ("tag", "net"):
+        while len(words) > 1 and not _OPTION.match(words[0]):
+            kind, colon, tag = words.pop(0).partition(":")
+            if colon and kind not in ("tag", "net"):
                 return  # inside another option, or for one make of client
-            tags.add(tag)
+            tags.add(tag if colon else kind)
         if words and words[0] in _OPTIONS:
             self._told.append((frozenset(tags), _OPTIONS[words[0]], tuple(w for w in words[1:] if w), setting))
 
@@ -237,7 +250,7 @@ class Settings:
         for text in texts:
             try:
                 address = parse_address(text)
-                for name in names[:1]:
+                for name in names:
                     kind = "A" if address.version == 4 else "AAAA"
                     self.records.append(RecordClaim(address, parse_domain(name), kind, setting.place))
             except ValueError:

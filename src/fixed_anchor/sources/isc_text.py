@@ -48,9 +48,13 @@ class Statement(msgspec.Struct):
         """The words behind the first, without commas."""
         return [w.text for w in self.words[1:] if w.text != "," or w.string]
 
-    def error(self, what: str, expected: str | None = None) -> InputError:
-        """An error at this statement."""
-        return InputError(what, file=self.file, line=self.line, expected=expected)
+    def error(self, what: str, expected: str | None = None, word: str | None = None) -> InputError:
+        """An error at this statement, in the line of ``word`` where that is one of its words."""
+        return InputError(what, file=self.file, line=self.line_of(word), expected=expected)
+
+    def line_of(self, word: str | None) -> int:
+        """The line of a word of this statement, which may go over several."""
+        return next((w.line for w in self.words if w.text == word), self.line)
 
     def first(self, key: str) -> Statement | None:
         """The last statement of the block that begins with ``key``: it is the one that counts."""
@@ -112,7 +116,8 @@ def parse(text: str, file: str) -> tuple[list[Statement], InputError | None]:
     except InputError as error:
         return found, error
     if len(stack) > 1 or stack[-1][0]:
-        words = next(w for w, _ in stack if w)
-        what = f"the file ends in the middle of {' '.join(w.text for w in words[:2])!r}"
+        # The innermost that is open: in front of it nothing is missing.
+        words = next(w for w, _ in reversed(stack) if w)
+        what = f"the file ends in the middle of {' '.join(w.text for w in words[:2])!r}, which begins here"
         return found, InputError(what, file=file, line=words[0].line, expected="a semicolon or a closing brace")
     return found, None

@@ -124,15 +124,15 @@ class _Found:
         for subnet in node.items(f"subnet{version}"):
             below = _told(subnet, version, told)
             modes = above.at(subnet)
-            ranges = [_parsed(pool, "pool", parse_range) for pool in subnet.items("pools")]
             network = _parsed(subnet, "subnet", parse_destination)
+            ranges = [_pool(pool, network) for pool in subnet.items("pools")]
             if "search" not in below and "domain" in below:
                 below["search"] = below["domain"]
             texts = {what: text for what, (text, _) in below.items()}
             self.subnets.append(
                 SubnetClaim(
                     network,
-                    Place(subnet.file, subnet.line),
+                    _place(subnet, "subnet"),
                     _addresses(subnet, texts.get("routers")),
                     _addresses(subnet, texts.get("resolvers")),
                     _domains(texts.get("search")),
@@ -144,7 +144,7 @@ class _Found:
                 self.reserve(pool, network, modes, ranges)
                 classes = [pool.text("client-class"), *(str(c.value) for c in pool.items("client-classes"))]
                 limits = ", ".join(c for c in classes if c)
-                self.pools.append(PoolClaim(range_, Place(pool.file, pool.line), f"class {limits}" if limits else ""))
+                self.pools.append(PoolClaim(range_, _place(pool, "pool"), f"class {limits}" if limits else ""))
 
     def reserve(
         self,
@@ -154,23 +154,30 @@ class _Found:
         pools: Iterable[AddressRange] = (),
     ) -> None:
         for entry in node.items("reservations"):
-            place = Place(entry.file, entry.line)
             mac_text = entry.text("hw-address")
             mac = _parsed(entry, "hw-address", parse_mac) if mac_text else None
             ids = ("duid", "client-id", "circuit-id", "flex-id")
             client = next((f"{i} {entry.text(i)}" for i in ids if entry.text(i)), "")
-            texts = [entry.text("ip-address")] if entry.text("ip-address") else []
-            texts += [str(item.value) for item in entry.items("ip-addresses")]
-            for text in texts:
+            one = entry.get("ip-address")
+            for held in [*([one] if one is not None and one.value else []), *entry.items("ip-addresses")]:
+                place = Place(held.file, held.line)
                 try:
-                    address = parse_address(text)
+                    address = parse_address(str(held.value))
                 except ValueError as error:
-                    raise entry.error(f"the reservation's address: {error}") from None
+                    raise held.error(f"the reservation's address: {error}") from None
                 name = entry.text("hostname")
                 clear = modes is None or modes.keeps_clear(any(address in pool for pool in pools))
                 self.reservations.append(ReservationClaim(address, place, mac, client or name, clear))
                 if network is not None and address not in network:
                     self.untidy.append(Remark(f"the reserved address {address} lies outside {network}", place))
+
+
+def _pool(pool: Node, network: IPNetwork) -> AddressRange:
+    """The range of a pool. Kea does not start with one that lies outside its subnet."""
+    found = _parsed(pool, "pool", parse_range)
+    if any(end not in network for end in found.ends):
+        raise (pool.get("pool") or pool).error(f"pool: {found} does not lie in {network}")
+    return found
 
 
 T = TypeVar("T")
@@ -180,7 +187,13 @@ def _parsed(node: Node, key: str, parse_text: Callable[[str], T]) -> T:
     try:
         return parse_text(node.text(key))
     except ValueError as error:
-        raise node.error(f"{key}: {error}") from None
+        raise (node.get(key) or node).error(f"{key}: {error}") from None
+
+
+def _place(node: Node, key: str) -> Place:
+    """Where the value of ``key`` stands, else where ``node`` begins."""
+    found = node.get(key) or node
+    return Place(found.file, found.line)
 
 
 def _told(node: Node, version: int, above: Told) -> Told:

@@ -106,6 +106,8 @@ class _Parser:
         matched = _SPACE.match(self.text, self.at)
         if matched:
             self.at = matched.end()
+        if self.text.startswith("/*", self.at):
+            raise self.error("a comment that begins here is not closed", "*/")
 
     def included(self) -> tuple[str, str] | None:
         """The path and text of an include that stands here."""
@@ -187,6 +189,7 @@ class _Parser:
             if other is not None:
                 inner = _Parser(other[1], other[0], self.include, self.above)
                 inner.members(node, depth)
+                end = self.at
             elif self.text[self.at : self.at + 1] == "}" or (self.at >= len(self.text) and len(self.above) > 1):
                 return
             else:
@@ -198,11 +201,12 @@ class _Parser:
                     raise self.error(f"no colon stands behind the key {key!r}", "KEY: VALUE")
                 self.at += 1
                 node.value[key] = self.value(depth + 1)
+            end = self.at
             self.skip()
             if self.text[self.at : self.at + 1] == ",":
                 self.at += 1
             elif self.at < len(self.text) and self.text[self.at] != "}":
-                raise self.error(*self._instead("a comma or a closing brace"))
+                raise self._no_comma(end, "a comma or a closing brace")
             elif self.at >= len(self.text) and len(self.above) == 1:
                 raise self.error("the file ends in the middle", "a closing brace")
 
@@ -216,11 +220,19 @@ class _Parser:
                 node.end = self.at
                 return node
             node.value.append(self.value(depth + 1))
+            end = self.at
             self.skip()
             if self.text[self.at : self.at + 1] == ",":
                 self.at += 1
             elif self.text[self.at : self.at + 1] != "]":
-                raise self.error(*self._instead("a comma or a closing bracket"))
+                raise self._no_comma(end, "a comma or a closing bracket")
+
+    def _no_comma(self, end: int, expected: str) -> InputError:
+        """No comma follows the value that ended at ``end``: where another value does, one is missing."""
+        if self.text[self.at : self.at + 1] not in ('"', "{", "["):
+            return self.error(*self._instead(expected))
+        self.at = end
+        return self.error("no comma stands behind this value", ",")
 
     def _instead(self, expected: str) -> tuple[str, str]:
         if self.at >= len(self.text):

@@ -7,6 +7,8 @@ from xml.parsers import expat
 from fixed_anchor.core.errors import InputError
 
 _DEPTH = 40
+#: Errors of expat that come of an element which nothing closes: another is closed, or the file ends.
+_UNCLOSED = (7, 3)
 
 
 class Element:
@@ -66,6 +68,9 @@ def parse(data: bytes, path: str) -> Element:
     try:
         parser.Parse(data, True)
     except expat.ExpatError as error:
+        if len(stack) > 1 and error.code in _UNCLOSED:
+            what = f"<{stack[-1].name}> is opened here, and not closed"
+            raise InputError(what, file=path, line=stack[-1].line, expected=f"</{stack[-1].name}>") from None
         what = expat.ErrorString(error.code)
         raise InputError(f"not XML: {what}", file=path, line=error.lineno, column=error.offset + 1) from None
     except (ValueError, LookupError) as error:

@@ -41,11 +41,24 @@ class Zone:
         untidy: list[Remark] = []
         for record in records_of(text, origin.path, name, reader):
             if record.owner.is_subdomain(name):
-                records += _claim(record)
+                claims = _claim(record)
+                records += claims
+                doubled = next((c.name for c in claims if _lacks_dot(c, name)), None)
+                if doubled is not None:
+                    what = f"{doubled} has the zone's own name at its end: a closing dot seems to be missing"
+                    untidy.append(Remark(what, record.place))
             else:
                 what = f"{_text(record.owner)} lies outside the zone {_text(name)}: a DNS server passes it over"
                 untidy.append(Remark(what, record.place))
         return Claims(origin.kind, origin.shown, records=tuple(records), untidy=tuple(untidy))
+
+
+def _lacks_dot(claim: RecordClaim, zone: dns.name.Name) -> bool:
+    """Whether a name that was meant to be whole got the zone's name as well."""
+    origin = _text(zone)
+    if claim.kind == "PTR":
+        return claim.name.endswith((".in-addr.arpa", ".ip6.arpa"))
+    return origin != "" and claim.name.endswith(f"{origin}.{origin}")
 
 
 def _zone_name(text: str, origin: Origin) -> str:

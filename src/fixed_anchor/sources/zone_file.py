@@ -6,6 +6,7 @@ they begin, and so do errors.
 
 from __future__ import annotations
 
+import re
 from typing import Any
 
 import dns.exception
@@ -22,6 +23,9 @@ from fixed_anchor.sources.protocol import Reader, text_of
 MANY = 65536
 #: How deep files may include others.
 _DEPTH = 16
+#: How much of a line a message shows.
+_SHOWN = 60
+_BRACKET = re.compile(r'"(?:[^"\\\n]|\\.)*"|;[^\n]*|\\.|([()])')
 
 
 class Record:
@@ -91,6 +95,7 @@ class _File(dns.zonefile.Reader):
     ) -> None:
         self.path = path
         self.place = Place(path, 1)
+        self._lines = text.split("\n")
         self._reader = reader
         self._collector = collector
         self._above = above
@@ -108,10 +113,15 @@ class _File(dns.zonefile.Reader):
             what = str(error).removeprefix(f"{self.path}:").partition(": ")[2] or str(error)
             line = self.place.line
             if self.tok.multiline:
-                line = self.tok.where()[1] - (self.tok.ungotten_char == "\n")
-            raise InputError(
-                f"not a DNS record: {what}", file=self.path, line=line, expected="RFC 1035, section 5"
-            ) from None
+                if _never_closed(self._lines[line - 1 :]):
+                    what = "a bracket that is opened here is not closed"
+                else:
+                    line = self.tok.where()[1] - (self.tok.ungotten_char == "\n")
+            shown = self._lines[line - 1].strip()[:_SHOWN] if line <= len(self._lines) else ""
+            # What dnspython says where a value is none of its type says nothing.
+            what = what.rstrip(".").replace("Text input is malformed", "its value is not one of its type")
+            what = f"{shown!r} is no DNS record: {what}"
+            raise InputError(what, file=self.path, line=line, expected="RFC 1035, section 5") from None
         self._collector.file = outer
 
     def include(self) -> None:
@@ -149,6 +159,12 @@ class _File(dns.zonefile.Reader):
         if self._collector.generated > MANY:
             raise InputError(f"$GENERATE of more than {MANY} records", file=self.path, line=self.place.line)
         super()._generate_line()  # type: ignore[no-untyped-call]
+
+
+def _never_closed(lines: list[str]) -> bool:
+    """Whether the first bracket of a record, which begins in the first of ``lines``, is followed by another one."""
+    brackets = [mark[1] for mark in _BRACKET.finditer("\n".join(lines)) if mark[1]]
+    return brackets[:1] == ["("] and brackets[1:2] != [")"]
 
 
 def _count(text: str) -> int:
