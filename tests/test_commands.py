@@ -333,7 +333,7 @@ def test_evidence_is_carried_to_where_the_sources_are_not(site: Path) -> None:
             "IP;Host;IP address\n203.0.113.9;gull;203.0.113.9\n",
             "several columns could be the one of address",
         ),
-        ("dns/ternpoint.example.zone", "$ORIGIN ternpoint.example.\ngull A 203.0.113.900\n", "not a DNS record"),
+        ("dns/ternpoint.example.zone", "$ORIGIN ternpoint.example.\ngull A 203.0.113.900\n", "is no DNS record"),
     ],
 )
 def test_the_check_goes_on_with_the_rest(site: Path, path: str, text: str, said: str) -> None:

@@ -76,7 +76,7 @@ TIME = {
 
 #: The servers run in a tree of their own, never on the machine itself.
 SERVERS = ("iproute2", "busybox", "kea-dhcp4-server", "isc-dhcp-server", "isc-dhcp-client", "dnsmasq-base", "unbound",
-           "radvd")  # fmt: skip
+           "radvd", "bind9-utils")  # fmt: skip
 
 #: The daemon of a hypervisor's networks, without a hypervisor.
 LIBVIRT = ("libvirt-daemon-system", "libvirt-clients", "dnsmasq-base", "iproute2")

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import re
 import sys
 from collections.abc import Iterator
 from pathlib import Path
@@ -11,11 +10,9 @@ from pathlib import Path
 import pytest
 
 from tests.lab.conftest import MakeHost
-from tests.lab.image import in_image, shipped_examples
 from tests.lab.network import Namespace, Segment, wait_for
-from tests.lab.servers import RESERVED, RESERVED_MAC, Server, furnish, lease_to
+from tests.lab.servers import RESERVED, RESERVED_MAC, Server, lease_to
 from tests.lab.test_matrix import plan
-from tests.test_source_corpus import CORPUS, EXPECTED
 
 KINDS = ("kea", "dhcpd", "dnsmasq")
 
@@ -132,73 +129,3 @@ def test_names_over_udp_and_tcp(bare_segment: Segment, servers_root: Path) -> No
         return said[-1] == "40 ['203.0.113.9']"
 
     wait_for("all names", answered, 20, 0.5)
-
-
-def test_the_servers_take_and_refuse_the_same_files(servers_root: Path) -> None:
-    """Those that people wrote: a server reads its configuration if and only if we do."""
-    argv = {
-        "kea": ["kea-dhcp4", "-t", "/tmp/tried"],
-        "dhcpd": ["dhcpd", "-t", "-4", "-cf", "/tmp/tried"],
-        "dnsmasq": ["dnsmasq", "--test", "-C", "/tmp/tried"],
-    }
-    furnish(servers_root)
-    different, tried = [], 0
-    for path in sorted(p for kind in argv for p in CORPUS.glob(f"{kind}/*")):
-        command = argv[path.parent.name]
-        if path.name == "ipv6.conf":
-            if path.parent.name == "kea":
-                continue  # its server of IPv6 is not among those of the lab
-            command = [*command[:2], "-6", *command[3:]]
-        # The links of the writer's machine are not here.
-        data = re.sub(rb'"eth[01](/[^"]*)?"', b'"lo"', path.read_bytes())
-        (servers_root / "tmp/tried").write_bytes(data)
-        done = in_image(servers_root, *command)
-        tried += 1
-        refused = EXPECTED[f"{path.parent.name}/{path.name}"][0].startswith("refused")
-        # To dnsmasq whatever is no address is a name, be it five numbers with dots: this is our word of caution.
-        if (done.returncode != 0) != refused and path.name != "typo-in-address.conf":
-            different.append(f"{path.parent.name}/{path.name}: {done.stdout[-300:]}{done.stderr[-300:]}")
-    assert different == []
-    assert tried >= 20
-
-
-def test_the_examples_that_debian_ships(capsys: pytest.CaptureFixture[str]) -> None:
-    """Each is read whole, or refused with file, line and reason."""
-    from fixed_anchor.core.errors import InputError
-    from fixed_anchor.sources import SOURCES
-    from fixed_anchor.sources.protocol import Origin, Reader
-
-    root = shipped_examples()
-    files = [
-        ("kea", p) for p in root.glob("usr/share/doc/kea*/examples/**/*.json") if "kea4" in str(p) or "kea6" in str(p)
-    ]
-    files += [("kea", p) for p in root.glob("etc/kea/kea-dhcp[46].conf")]
-    files += [("dhcpd", p) for p in root.glob("usr/share/doc/isc-dhcp-server/examples/*dhcpd*.conf*")]
-    files += [("dhcpd", p) for p in root.glob("etc/dhcp/dhcpd*.conf")]
-    files += [("dnsmasq", p) for p in root.glob("**/dnsmasq.conf*") if p.is_file()]
-    files += [("libvirt", p) for p in root.glob("usr/share/libvirt/networks/*.xml")]
-    files += [("zone", p) for p in root.glob("etc/bind/db.*")]
-    counts: dict[str, list[int]] = {}
-    reasons = []
-    for kind, path in sorted(set(files)):
-        data = path.read_bytes()
-        if data[:2] == b"\x1f\x8b":
-            import gzip
-
-            data = gzip.decompress(data)
-        options = {"origin": "ternpoint.example"} if kind == "zone" else {}
-        counts.setdefault(kind, [0, 0])
-        try:
-            SOURCES[kind].claims(data, Origin(kind, path.name, str(path), options), Reader(path.parent))
-            counts[kind][0] += 1
-        except InputError as error:
-            counts[kind][1] += 1
-            assert error.file is not None
-            assert error.line is not None or "cannot be read" in error.what or "no configuration" in error.what, error
-            reasons.append(f"{kind} {error}".replace(str(root), ""))
-    with capsys.disabled():
-        for kind, (read, refused) in counts.items():
-            print(f"\n{kind}: {read} examples read, {refused} refused", end="")
-        print("".join(f"\n  {reason}" for reason in reasons))
-    assert set(counts) == {"kea", "dhcpd", "dnsmasq", "libvirt", "zone"}
-    assert counts["kea"][0] >= 20

@@ -8,16 +8,24 @@ import msgspec
 
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.aside import Aside
-from fixed_anchor.core.config import InterfaceConfig, Place
+from fixed_anchor.core.config import InterfaceConfig, Place, Route
 
 
 class Declared(msgspec.Struct, frozen=True):
-    """What is declared for one interface, where, and who carries it out; ``kind`` is that of the link."""
+    """What is declared for one interface, where, and who carries it out; ``kind`` is that of the link.
+
+    ``routes`` has the place of each route that stands in a line of its own.
+    """
 
     config: InterfaceConfig
     daemon: str
     place: Place
     kind: str
+    routes: Mapping[Route, Place] = {}
+
+    def where(self, route: Route | None) -> Place:
+        """Where a route stands, or all of it."""
+        return self.routes.get(route, self.place) if route is not None else self.place
 
 
 class Refusal(msgspec.Struct, frozen=True):

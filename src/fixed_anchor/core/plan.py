@@ -162,6 +162,13 @@ class Plan(msgspec.Struct, frozen=True):
         number = expected.index(address) if address in expected else 0
         return self.where_of(host, interface, "expect", number)
 
+    def where_said(self, host: HostPlan, interface: InterfacePlan, key: str, own: bool) -> str:
+        """Where a key of an interface stands if it has its ``own``, else that of its segment, or where it could."""
+        if own:
+            return self.where_of(host, interface, key)
+        segment = self.segments[interface.segment]
+        return self.where("segments", segment.name, key, line=segment.line)
+
     def where_gateway(self, host: HostPlan, interface: InterfacePlan, gateway: IPAddress) -> str:
         """Where the interface, or its segment, names a gateway."""
         segment = self.segments[interface.segment]

@@ -176,6 +176,16 @@ class HostSurvey(msgspec.Struct, frozen=True):
         """The interface ``name``, or ``None``."""
         return next((i for i in self.interfaces if i.name == name), None)
 
+    def missing(self, name: str) -> str:
+        """In words that there is no interface ``name``, as far as was looked; which in a tree is its files alone."""
+        others = ", ".join(i.name for i in self.interfaces)
+        if self.running:
+            return f"{self.host} has no interface {name}; it has {others or 'none'}"
+        broken = ", ".join(dict.fromkeys(u.where for u in self.unreadable if u.stops))
+        if broken:
+            return f"no file of {self.host} that could be read is about {name}; not read: {broken}"
+        return f"no file of {self.host} is about {name}" + (f"; they are about {others}" if others else "")
+
     def by_mac(self, mac: str) -> tuple[SurveyedInterface, ...]:
         """Interfaces whose permanent MAC, or MAC in use, is ``mac``."""
         return tuple(i for i in self.interfaces if mac in (i.link.permanent_mac or i.link.mac, i.link.mac))

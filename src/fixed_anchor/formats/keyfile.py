@@ -157,7 +157,9 @@ def _refuse_unsupported(profile: IniText, link: LinkFacts, wanted: InterfaceConf
         )
     if value_of(profile, "ipv4", "method") == "shared":
         raise NotSupported(
-            f"{link.name} shares its connection with others (ipv4.method=shared), and is left alone", file=profile.path
+            f"{link.name} shares its connection with others (ipv4.method=shared), and is left alone",
+            file=profile.path,
+            line=next((e.line for b in profile.named("ipv4") for e in b.entries if e.key == "method"), None),
         )
     families = {4 for r in wanted.resolvers or () if r.version == 4} | {
         6 for r in wanted.resolvers or () if r.version == 6

@@ -68,14 +68,22 @@ def unclear(files: Files, link: LinkFacts) -> Iterator[Aside]:
         if judged is True:
             return
         if isinstance(judged, str):
-            head = next((b.first + 1 for part in parts[:1] for b in part.named("Match")), 1)
-            yield Aside(UNCLEAR, Place(path, head), judged, link.name)
+            yield Aside(UNCLEAR, _condition(parts), judged, link.name)
 
 
 #: Conditions on the host or its boot that are not looked at, and on properties of a link that are not known.
 _NOT_JUDGED = frozenset(
     {"Host", "Virtualization", "KernelCommandLine", "KernelVersion", "Version", "Credential", "Architecture"}
 ) | {"Firmware", "Property"}
+
+
+def _condition(parts: list[IniText]) -> Place:
+    """The first condition that is not looked at; the beginning of the file where there is none."""
+    for part in parts:
+        for entry in (e for block in part.named("Match") for e in block.entries):
+            if entry.key in _NOT_JUDGED:
+                return Place(part.path, entry.line)
+    return Place(parts[0].path, next((b.first + 1 for b in parts[0].named("Match")), 1))
 
 
 def _judged(parts: list[IniText], link: LinkFacts) -> bool | str:

@@ -103,6 +103,7 @@ def _prove(
     """Reads the edited files back, every interface of the host: an editor that errs is found out here."""
     name, after = declared.link.name, apply_edits(files, edits)
     where = edits[0].path
+    line = next((place.line for place in declared.places if place.file == where), None)
     try:
         again = form.read(after, (declared.link,))
         left = differences(again[0].config, wanted) if again else ("its declaration",)
@@ -113,6 +114,7 @@ def _prove(
         raise NotSupported(
             f"{name} cannot be edited safely in {where}: {', '.join(left)} would not read back as wanted",
             file=where,
+            line=line,
             remedy=_BY_HAND,
         )
     for other in _other_links(form, files, after, declared.link, links):
@@ -121,10 +123,12 @@ def _prove(
             raise NotSupported(
                 f"{other.name} would change with {name}: {_respects(was, becomes)}",
                 file=where,
+                line=line,
                 remedy=f"give {other.name} a declaration that owes nothing to that of {name}, then try again",
             )
     if form.others(files, declared) != form.others(after, declared):
-        raise NotSupported(f"{name} cannot be edited without touching others in {where}", file=where, remedy=_BY_HAND)
+        what = f"{name} cannot be edited without touching others in {where}"
+        raise NotSupported(what, file=where, line=line, remedy=_BY_HAND)
 
 
 def _other_links(

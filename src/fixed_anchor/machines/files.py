@@ -54,7 +54,10 @@ class DiskFiles:
         if self._is_mask(path):
             return FileText(path, "", 0o644)
         try:
-            with open(local, "rb") as file:
+            # A FIFO would be waited for, a device may have no end, and merely to open one may set it going.
+            if not stat.S_ISREG(os.stat(local).st_mode):
+                return None
+            with open(os.open(local, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC | os.O_NOCTTY), "rb") as file:
                 info = os.fstat(file.fileno())
                 if not stat.S_ISREG(info.st_mode):
                     return None

@@ -111,17 +111,7 @@ class _Found:
 
     def subnet(self, statement: Statement, above: Told, limits: tuple[str, ...]) -> None:
         assert statement.block is not None
-        words = statement.texts()
-        try:
-            if statement.key == "subnet6":
-                network = parse_network(words[0])
-            else:
-                if len(words) < 3 or words[1] != "netmask":
-                    raise ValueError("the subnet has no mask")
-                network = parse_network(f"{words[0]}/{words[2]}")
-        except (ValueError, IndexError) as error:
-            wrong = words[2] if len(words) > 2 and not _is_address(words[2]) else None
-            raise statement.error(f"subnet: {error}", "subnet ADDRESS netmask MASK { ... }", wrong) from None
+        network = _network(statement)
         told = dict(above)
         for inner in statement.block:
             texts = inner.texts()
@@ -193,6 +183,20 @@ class _Found:
                 self.reservations.append(ReservationClaim(address, here, mac, client, keeps_pool_clear=False))
 
 
+def _network(statement: Statement) -> IPNetwork:
+    """The subnet of a `subnet` or `subnet6`. Raises :class:`InputError`."""
+    words = statement.texts()
+    try:
+        if statement.key == "subnet6":
+            return parse_network(words[0])
+        if len(words) < 3 or words[1] != "netmask":
+            raise ValueError("the subnet has no mask")
+        return parse_network(f"{words[0]}/{words[2]}")
+    except (ValueError, IndexError) as error:
+        wrong = words[2] if len(words) > 2 and not _is_address(words[2]) else None
+        raise statement.error(f"subnet: {error}", "subnet ADDRESS netmask MASK { ... }", wrong) from None
+
+
 def _limits(statements: list[Statement]) -> list[str]:
     """What a block says of who may lease addresses of the pools in it, without what is said of other things."""
     whom = {"known", "known-clients", "unknown", "unknown-clients", "members", "authenticated", "unauthenticated",
@@ -258,9 +262,7 @@ def reserve(text: str, path: str, wanted: Reservation) -> str:
     address = parse_address(wanted.address)
     for statement in _subnets(statements):
         assert statement.block is not None
-        words = statement.texts()
-        network = parse_network(words[0] if statement.key == "subnet6" else f"{words[0]}/{words[2]}")
-        if address in network:
+        if address in _network(statement):
             # From the end of the file to its beginning, so that the offsets stay right.
             made = _with_host(text, statement, wanted)
             for found in sorted(_ranges(statement.block), key=lambda s: -s.words[0].start):
@@ -291,7 +293,10 @@ def _ranges(statements: list[Statement]) -> list[Statement]:
 def _narrowed(text: str, statement: Statement, address: IPAddress) -> str:
     """``text`` with a range split around ``address``, where it contains it."""
     words = [w for w in statement.words[1:] if w.text not in ("dynamic-bootp", "temporary")]
-    pool = parse_range(" - ".join(w.text for w in words))
+    try:
+        pool = _range([w.text for w in words])
+    except ValueError as error:
+        raise statement.error(f"{statement.key}: {error}") from None
     if address not in pool:
         return text
     at = int(address)

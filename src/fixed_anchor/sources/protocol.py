@@ -45,11 +45,12 @@ class Reader:
         if self._files > MAX_FILES:
             raise InputError(f"more than {MAX_FILES} files are too many for a source", file=path)
         try:
-            # A FIFO would be waited for, and a device may have no end.
+            # A FIFO would be waited for, a device may have no end, and merely to open one may set it going.
+            _demand_regular(os.stat(path), path)
+            # It may have become another meanwhile.
             descriptor = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC | os.O_NOCTTY)
             with open(descriptor, "rb") as file:
-                if not stat.S_ISREG(os.fstat(descriptor).st_mode):
-                    raise InputError("this is no regular file, and is not read", file=path)
+                _demand_regular(os.fstat(descriptor), path)
                 data = file.read(MAX_SIZE - self._size + 1)
         except (OSError, ValueError) as error:
             why = error.strerror if isinstance(error, OSError) else "its name has a zero byte"
@@ -73,6 +74,11 @@ class Reader:
             return sorted(e.name for e in os.scandir(folder) if e.is_file())
         except OSError as error:
             raise InputError(f"cannot be read: {error.strerror}", file=folder) from None
+
+
+def _demand_regular(info: os.stat_result, path: str) -> None:
+    if not stat.S_ISREG(info.st_mode):
+        raise InputError("this is no regular file, and is not read", file=path)
 
 
 class Origin(msgspec.Struct, frozen=True):

@@ -12,8 +12,6 @@ from fixed_anchor.core.errors import InputError
 from fixed_anchor.sources.protocol import Origin, Reader, text_of
 
 if TYPE_CHECKING:
-    import dns.name
-
     from fixed_anchor.sources.zone_file import Record
 
 #: An origin above the first record: only blank lines, comments and other directives stand before it.
@@ -30,35 +28,36 @@ class Zone:
         import dns.exception
         import dns.name
 
-        from fixed_anchor.sources.zone_file import records_of
+        from fixed_anchor.sources.zone_file import name_text, records_of
 
         text = text_of(data, origin.path)
         try:
-            name = dns.name.from_text(_zone_name(text, origin))
+            zone = dns.name.from_text(_zone_name(text, origin))
         except dns.exception.DNSException as error:
             raise InputError(f"this is no DNS zone: {error}", file=origin.path) from None
+        name = name_text(zone)
         records: list[RecordClaim] = []
         untidy: list[Remark] = []
-        for record in records_of(text, origin.path, name, reader):
-            if record.owner.is_subdomain(name):
-                claims = _claim(record)
-                records += claims
-                doubled = next((c.name for c in claims if _lacks_dot(c, name)), None)
-                if doubled is not None:
-                    what = f"{doubled} has the zone's own name at its end: a closing dot seems to be missing"
-                    untidy.append(Remark(what, record.place))
-            else:
-                what = f"{_text(record.owner)} lies outside the zone {_text(name)}: a DNS server passes it over"
+        for record in records_of(text, origin.path, zone, reader):
+            if name and record.owner != name and not record.owner.endswith(f".{name}"):
+                what = f"{record.owner} lies outside the zone {name}: a DNS server passes it over"
+                untidy.append(Remark(what, record.place))
+                continue
+            claim = _claim(record)
+            if claim is None:
+                continue
+            records.append(claim)
+            if _lacks_dot(claim, name):
+                what = f"{claim.name} has the zone's own name at its end: a closing dot seems to be missing"
                 untidy.append(Remark(what, record.place))
         return Claims(origin.kind, origin.shown, records=tuple(records), untidy=tuple(untidy))
 
 
-def _lacks_dot(claim: RecordClaim, zone: dns.name.Name) -> bool:
+def _lacks_dot(claim: RecordClaim, zone: str) -> bool:
     """Whether a name that was meant to be whole got the zone's name as well."""
-    origin = _text(zone)
     if claim.kind == "PTR":
         return claim.name.endswith((".in-addr.arpa", ".ip6.arpa"))
-    return origin != "" and claim.name.endswith(f"{origin}.{origin}")
+    return zone != "" and claim.name.endswith(f"{zone}.{zone}")
 
 
 def _zone_name(text: str, origin: Origin) -> str:
@@ -81,36 +80,31 @@ def _zone_name(text: str, origin: Origin) -> str:
     )
 
 
-def _claim(record: Record) -> list[RecordClaim]:
-    import dns.exception
-    import dns.rdatatype
-
-    rdata, place = record.rdata, record.place
-    kind = dns.rdatatype.to_text(rdata.rdtype)
+def _claim(record: Record) -> RecordClaim | None:
+    """What a record says of an address; ``None`` for one that says nothing of any."""
     try:
-        if kind in ("A", "AAAA"):
-            return [RecordClaim(parse_address(rdata.address), _text(record.owner), kind, place)]
-        if kind == "PTR":
-            return [RecordClaim(_reversed(record.owner), _text(rdata.target), kind, place)]
-    except (dns.exception.DNSException, ValueError):
-        # A PTR outside the reverse trees (RFC 6763 uses them so) says nothing of an address.
+        if record.kind in ("A", "AAAA"):
+            return RecordClaim(parse_address(record.value), record.owner, record.kind, record.place)
+        if record.kind == "PTR":
+            return RecordClaim(_reversed(record.owner), record.value, record.kind, record.place)
+    except ValueError:
+        # A PTR outside the reverse trees (RFC 6763 uses them so).
         pass
-    return []
+    return None
 
 
-def _reversed(owner: dns.name.Name) -> IPAddress:
-    """The address that a name of the reverse trees stands for; one label more is a delegated part (RFC 2317).
+def _reversed(owner: str) -> IPAddress:
+    """The address that a name of the reverse trees stands for: RFC 1035, section 3.5, and RFC 3596, section 2.5.
 
-    Raises :class:`ValueError`, or an exception of dnspython's.
+    One label more is a delegated part (RFC 2317). Raises :class:`ValueError`.
     """
-    import dns.reversename
-
-    labels = _text(owner).split(".")
-    if labels[-2:] == ["in-addr", "arpa"] and len(labels) == 7:
-        last, _, *network = labels[:5]
-        return parse_address(".".join([*reversed(network), last]))
-    return parse_address(dns.reversename.to_address(owner))
-
-
-def _text(name: dns.name.Name) -> str:
-    return name.to_text(omit_final_dot=True).lower()
+    labels = owner.split(".")
+    tree, labels = labels[-2:], labels[:-2]
+    if tree == ["in-addr", "arpa"] and len(labels) in (4, 5):
+        if len(labels) == 5:
+            del labels[1]
+        return parse_address(".".join(reversed(labels)))
+    if tree == ["ip6", "arpa"] and len(labels) == 32:
+        nibbles = "".join(reversed(labels))
+        return parse_address(":".join(nibbles[at : at + 4] for at in range(0, 32, 4)))
+    raise ValueError(f"{owner} stands for no address")

@@ -86,9 +86,7 @@ def surveyed(survey: HostSurvey, name: str) -> SurveyedInterface:
     """The interface ``name``. Raises :class:`InputError` where the host has none."""
     found = survey.interface(name)
     if found is None:
-        raise InputError(
-            f"{survey.host} has no interface {name}", expected="one of " + ", ".join(i.name for i in survey.interfaces)
-        )
+        raise InputError(survey.missing(name))
     return found
 
 

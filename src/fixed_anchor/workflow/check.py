@@ -126,7 +126,7 @@ def check_with_knowledge(
         survey = surveys[host.name]
         if machine is not None and survey is not None:
             foreseen[host.name] = foresee(plan, host, machine, survey)
-            findings += declared_findings(host.name, survey, foreseen[host.name])
+            findings += declared_findings(host, survey, foreseen[host.name])
     findings += list(old_address_findings(site, known, foreseen, findings))
     findings = with_reservation_lines(site, known, findings)
     result = CheckResult(sorted_findings(without_lesser(findings)), lambda: (e for one in gather for e in one()))

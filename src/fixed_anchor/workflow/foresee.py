@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping
 
 import msgspec
@@ -9,7 +10,7 @@ import msgspec
 from fixed_anchor.change.files import FileEdit, Files, apply_edits
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.aside import NAMES, PORT, RENAMED, Aside
-from fixed_anchor.core.config import InterfaceConfig
+from fixed_anchor.core.config import InterfaceConfig, Place, Route
 from fixed_anchor.core.errors import AnchorError
 from fixed_anchor.core.foreseen import Declared, Foreseen, Refusal
 from fixed_anchor.core.plan import HostPlan, Plan
@@ -20,6 +21,9 @@ from fixed_anchor.formats.protocol import Declaration, Format
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe.fetching import format_files
 from fixed_anchor.workflow.draft import draft_host
+
+#: What stands between the addresses of a line.
+_NOT_ADDRESS = re.compile(r"[^0-9a-fA-F.:/]+")
 
 
 def foresee(plan: Plan, host: HostPlan, machine: Machine, survey: HostSurvey) -> Foreseen:
@@ -32,21 +36,24 @@ def foresee(plan: Plan, host: HostPlan, machine: Machine, survey: HostSurvey) ->
         if wanted:
             edits = draft_host(plan, host, machine, survey).content.ends_with()
     except AnchorError as error:
-        where = f"{error.file}:{error.line}" if error.file and error.line else error.file or f"the draft of {host.name}"
+        line = next((i.line for i in touched if i.name in wanted), host.line)
+        where = f"{error.file}:{error.line}" if error.file and error.line else error.file or f"{plan.file}:{line}"
         refusal = Refusal(error.what, where, error.remedy)
     declared: dict[str, Declared] = {}
     asides: list[Aside] = []
     for name in dict.fromkeys(i.stack for i in survey.interfaces if i.stack is not None):
         form = FORMATS[name]
-        files = apply_edits(format_files(machine, name), edits)
+        now = format_files(machine, name)
+        files = apply_edits(now, edits)
         for interface in survey.interfaces:
             found, said = _read(form, files, interface)
             # Files of a stack that has let go of an interface may still make it a port, or name an address.
             asides += said if interface.stack == name else [a for a in said if a.kind in (PORT, NAMES)]
             if found is not None and interface.stack == name:
                 # Lines are those of the files as they are, which an administrator would open.
-                place = interface.declared_in[0] if interface.declared_in else found.places[0]
-                declared[interface.name] = Declared(found.config, found.daemon, place, interface.link.kind)
+                places = interface.declared_in or found.places
+                routes = {r: _place_of(r, now, places) for r in found.config.routes if r.next_hop is not None}
+                declared[interface.name] = Declared(found.config, found.daemon, places[0], interface.link.kind, routes)
                 asides += _renamed(form, files, interface, found.config, survey.others)
     asides += [a for a in survey.others if a.kind != RENAMED]
     if refusal is not None:
@@ -56,6 +63,21 @@ def foresee(plan: Plan, host: HostPlan, machine: Machine, survey: HostSurvey) ->
     asides = [_as_it_stands(aside, survey.asides) for aside in asides]
     rewritten = {edit.path: edit.after.text if edit.after is not None else None for edit in edits}
     return Foreseen(wanted, declared, tuple(dict.fromkeys(asides)), going, refusal, rewritten)
+
+
+def _place_of(route: Route, files: Files, places: tuple[Place, ...]) -> Place:
+    """The line in which a route is declared: the first that names it, from where the interface is declared on.
+
+    Some formats keep routes in a file of their own, beside that of the interface.
+    """
+    wanted = [str(route.next_hop)] if route.is_default else [str(route.destination), str(route.next_hop)]
+    begins = {place.file: place.line for place in reversed(places)}
+    for path in (*begins, *(p for p in files if p not in begins)):
+        for number, line in enumerate(files[path].text.split("\n") if path in files else (), 1):
+            words = _NOT_ADDRESS.split(line.partition("#")[0])
+            if number >= begins.get(path, 1) and (wanted[0] in words if path in begins else set(wanted) <= set(words)):
+                return Place(path, number)
+    return places[0]
 
 
 def _as_it_stands(aside: Aside, now: tuple[Aside, ...]) -> Aside:

@@ -81,10 +81,7 @@ def _interface_for(survey: HostSurvey, address: IPAddress, name: str | None) -> 
     if name is not None:
         found = survey.interface(name)
         if found is None:
-            raise InputError(
-                f"{survey.host} has no interface {name}",
-                expected="one of " + ", ".join(i.name for i in survey.interfaces),
-            )
+            raise InputError(survey.missing(name))
         return found
     return next((i for i in survey.interfaces if _on_link(i, address)), None)
 

@@ -34,7 +34,9 @@ def read_sources(plan: Plan, carried: dict[str, Claims] | None = None) -> tuple[
                 continue
             what = error.what + (f"; expected {error.expected}" if error.expected else "")
             what += f". {error.remedy[0].upper()}{error.remedy[1:]}" if error.remedy else ""
-            unread.append(Unread(source.label, error.where or f"{plan.file}:{source.line}", what))
+            # A file that cannot be opened is a matter of the line that names it.
+            where = error.where if error.where and error.line else f"{plan.file}:{source.line}"
+            unread.append(Unread(source.label, where, what))
     return found, tuple(unread)
 
 

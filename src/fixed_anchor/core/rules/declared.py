@@ -21,9 +21,10 @@ from fixed_anchor.core.aside import (
     UNCLEAR,
     Aside,
 )
-from fixed_anchor.core.config import Place
+from fixed_anchor.core.config import Place, Route
 from fixed_anchor.core.findings import Finding, finding
 from fixed_anchor.core.foreseen import Declared, Foreseen
+from fixed_anchor.core.plan import HostPlan
 from fixed_anchor.core.rules.asides import aside_finding, unreadable_finding
 from fixed_anchor.core.survey import NOBODY, HostSurvey
 
@@ -42,12 +43,13 @@ _PLAIN = (PORT, HOOK, NO_REMARK, NOT_AT_BOOT, RENAMED, UNCLEAR, CONFIGURES, MAY_
 _HALF = 3
 
 
-def declared_findings(host: str, survey: HostSurvey, foreseen: Foreseen) -> Iterator[Finding]:
+def declared_findings(planned: HostPlan, survey: HostSurvey, foreseen: Foreseen) -> Iterator[Finding]:
     """All findings about the declared state of a host that is reached, for the interfaces of its plan."""
-    names = tuple(foreseen.wanted)
-    if not names:
+    host = planned.name
+    touched = tuple(i.name for i in planned.interfaces if i.ipv4 != "untouched" or i.ipv6 != "untouched")
+    if not touched:
         return
-    found = [*_ports(host, survey, foreseen), *_asides(host, foreseen), *_unreadable(host, survey, names)]
+    found = [*_ports(host, survey, foreseen), *_asides(host, foreseen), *_unreadable(host, survey, touched)]
     found += [*_default_routes(host, foreseen), *_halves(host, foreseen), *_resolvers(host, survey, foreseen)]
     yield from found
     # A port, and a broken file, are refused for what was told already.
@@ -91,7 +93,9 @@ def _ports(host: str, survey: HostSurvey, foreseen: Foreseen) -> Iterator[Findin
 
 
 def _unreadable(host: str, survey: HostSurvey, names: tuple[str, ...]) -> Iterator[Finding]:
-    stacks = {name: found.stack for name in names if (found := survey.interface(name)) is not None}
+    # In a tree of files an interface may be unknown because of a broken one.
+    known = {i.name: i.stack for i in survey.interfaces}
+    stacks = {name: known.get(name) for name in names if name in known or not survey.running}
     for broken in survey.unreadable:
         hit = next((n for n, stack in stacks.items() if broken.stops and broken.concerns(n, stack)), None)
         if hit is not None or not broken.stops:
@@ -109,9 +113,10 @@ def _default_routes(host: str, foreseen: Foreseen) -> Iterator[Finding]:
                     continue
                 rival = _rival(declared, version, route.metric, foreseen.declared.get(name))
                 if rival is not None:
+                    what, its = rival
                     yield raised(
-                        f"{other}, which the plan does not mention, has {rival} as well as {name} {route}",
-                        seen_in=str(declared.place),
+                        f"{other}, which the plan does not mention, has {what} as well as {name} {route}",
+                        seen_in=str(declared.where(its)),
                         remedy=f"put {other} into the plan with `gateway: none`, or give the gateways metrics",
                     )
     for aside in foreseen.asides:
@@ -129,18 +134,20 @@ def _default_routes(host: str, foreseen: Foreseen) -> Iterator[Finding]:
             )
 
 
-def _rival(other: Declared, version: int, metric: int | None, planned: Declared | None) -> str | None:
-    """What competes with a planned default route of ``metric``, in words."""
+def _rival(
+    other: Declared, version: int, metric: int | None, planned: Declared | None
+) -> tuple[str, Route | None] | None:
+    """What competes with a planned default route of ``metric``, in words, and the route itself where it is declared."""
     config = other.config
     if version not in config.never_default:
         for route in config.default_routes(version):
             if route.metric == metric:
-                return f"the {route}"
+                return f"the {route}", route
     # systemd-networkd gives leases a metric of their own, and ifup brings the second one up without a default route.
     # NetworkManager numbers the devices of a kind as they come.
     both = planned is not None and planned.daemon == other.daemon == "NetworkManager" and planned.kind == other.kind
     if both and version == 4 and metric is None and config.ipv4 == "dhcp" and config.lease_routes:
-        return "the default route of its lease"
+        return "the default route of its lease", None
     return None
 
 
@@ -156,8 +163,8 @@ def _halves(host: str, foreseen: Foreseen) -> Iterator[Finding]:
                     f"the route {route} on {name} takes that part of the traffic away from the default route",
                     host=host,
                     interface=name,
-                    seen_in=str(declared.place),
-                    remedy=f"remove it from {declared.place.file}, or list it under `routes` where it is meant",
+                    seen_in=str(declared.where(route)),
+                    remedy=f"remove it from {declared.where(route).file}, or list it under `routes` where it is meant",
                 )
 
 

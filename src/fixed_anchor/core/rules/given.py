@@ -125,8 +125,8 @@ def _no_way_out_but_theirs(
         return
     yield raised(
         "no-default-route",
-        no_default_route(host.name, 6, interface.segment),
-        seen_in=f"{plan.file}:{interface.line}",
+        no_default_route(host.name, 6, interface),
+        seen_in=plan.where_said(host, interface, "gateway", interface.gateways is not None),
         severity=BLOCKER,
         remedy=f"name the one that routers announce on {interface.name}: `gateway: {_quoted(hops[0])}`, beside an IPv4 "
         "one in a list; or say `gateway: none` on purpose",

@@ -26,10 +26,9 @@ def host_findings(
     found = survey.interface(interface.name)
     if found is None:
         elsewhere = survey.by_mac(interface.mac) if interface.mac else ()
-        names = ", ".join(i.name for i in survey.interfaces) or "none"
         yield raised(
             "interface-missing",
-            f"{host.name} has no interface {interface.name}; it has {names}",
+            survey.missing(interface.name),
             seen_in=where,
             remedy=f"its MAC {interface.mac} is at {elsewhere[0].name}: correct the name in the plan"
             if elsewhere

@@ -159,15 +159,24 @@ def _way_out(plan: Plan, host: HostPlan, interface: InterfacePlan, segment: Segm
             if not any(g.address.version == version for g in gateways) and not _other_way_out(
                 plan, host, interface, version
             ):
-                yield raised("no-default-route", no_default_route(host.name, version, segment.name))
+                yield raised(
+                    "no-default-route",
+                    no_default_route(host.name, version, interface),
+                    seen_in=plan.where_said(host, interface, "gateway", interface.gateways is not None),
+                )
     resolvers = segment.resolvers if interface.resolvers is None else interface.resolvers
     if fixed and not resolvers and interface.gateways != ():
-        yield raised("no-resolvers", f"{host.name} would have no resolvers on {interface.name}")
+        yield raised(
+            "no-resolvers",
+            f"{host.name} would have no resolvers on {interface.name}",
+            seen_in=plan.where_said(host, interface, "resolvers", interface.resolvers is not None),
+        )
 
 
-def no_default_route(host: str, version: int, segment: str) -> str:
+def no_default_route(host: str, version: int, interface: InterfacePlan) -> str:
     """What `no-default-route` says of an IP version, whoever finds it."""
-    return f"{host} would have no IPv{version} default route: segment {segment} names no IPv{version} gateway"
+    who = f"segment {interface.segment}" if interface.gateways is None else interface.name
+    return f"{host} would have no IPv{version} default route: {who} names no IPv{version} gateway"
 
 
 def _other_way_out(plan: Plan, host: HostPlan, interface: InterfacePlan, version: int) -> bool:

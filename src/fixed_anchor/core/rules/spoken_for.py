@@ -42,6 +42,7 @@ def knowledge_findings(
         yield raised(
             "pool-unknown",
             f"the DHCP pools of segment {interface.segment} are not known",
+            seen_in=f"{known.plan.file}:{known.plan.segments[interface.segment].line}",
             remedy="give it with --pool FIRST-LAST, or as `pools:` of the segment "
             "(`[]` says that there is no DHCP server), or name the server's configuration under `sources:`",
         )
@@ -190,10 +191,11 @@ def _expected(known: Knowledge, interface: InterfacePlan, address: IPAddress, ab
     """A host that stays on DHCP, and the address that a reservation is to give it."""
     if _own(known, interface, address):
         return
-    servers = [c for c in known.claims if any(address in s.network for s in c.subnets)]
+    serving = [next((s for s in c.subnets if address in s.network), None) for c in known.claims]
+    places = [str(subnet.place) for subnet in serving if subnet is not None]
     segment = known.plan.segments[interface.segment]
-    if servers or segment.reservations:
-        where = ", ".join(c.path for c in servers) or f"{known.plan.file}:{segment.line}"
+    if places or segment.reservations:
+        where = ", ".join(places) or known.plan.where("segments", segment.name, "reservations", line=segment.line)
         yield about(
             "expected-not-reserved",
             f"{address} is expected by DHCP, and is not reserved for {interface.mac or 'this interface'}",
