@@ -322,6 +322,7 @@ BROKEN = [
     ("dhcpd", 'include "dhcpd.conf";', "includes itself"),
     ("dnsmasq", "dhcp-range=203.0.113.300,x", "1: dhcp-range: .*octet 4 is 300"),
     ("dnsmasq", "conf-dir=nowhere", "nowhere: cannot be read"),
+    ("dhcpd", "option x 1;\nsubnet 203.0.113.0 netmask 255.255.255.0;", "2: subnet: no block"),
     ("libvirt", "<network>\n<ip>", "2:.*not closed"),
     ("libvirt", '<!DOCTYPE x [<!ENTITY a "aaaa"><!ENTITY b "&a;&a;">]>\n<network>&b;</network>', "1: a document type"),
     ("libvirt", "<domain/>", "<domain> stands at the top"),

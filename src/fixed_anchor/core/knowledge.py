@@ -12,6 +12,7 @@ from fixed_anchor.core.addresses import SIX, AddressRange, IPAddress, RangeSet, 
 from fixed_anchor.core.claims import Claims, LeaseClaim, ListedClaim, RecordClaim, Remark, ReservationClaim, SubnetClaim
 from fixed_anchor.core.config import Place
 from fixed_anchor.core.findings import Consulted, NotConsulted
+from fixed_anchor.core.indexed_claims import TELLS, IndexedClaims
 from fixed_anchor.core.plan import Plan, Segment
 
 
@@ -21,28 +22,6 @@ class Unread(msgspec.Struct, frozen=True):
     label: str
     where: str
     why: str
-
-
-#: How many names of one address are said.
-_FEW = 8
-
-#: What a kind of source tells, for the evidence: its reservations, leases, records or rows.
-_TELLS = {
-    "kea": "reservations",
-    "dhcpd": "reservations",
-    "dnsmasq": "reservations",
-    "libvirt": "reservations",
-    "kea-leases": "leases",
-    "dhcpd-leases": "leases",
-    "dnsmasq-leases": "leases",
-    "zone": "records",
-    "hosts": "records",
-    "resolver": "records",
-    "address-list": "rows",
-}
-
-#: What it says of an address that it knows nothing of.
-_NOTHING_SAID = {"reservations": "not reserved", "leases": "no lease", "records": "no name", "rows": "not listed"}
 
 
 class Knowledge:
@@ -72,8 +51,8 @@ class Knowledge:
         for segment in plan.segments.values():
             self._gather_pools(segment)
         own = Claims("plan", plan.file, reservations=tuple(_planned(plan)))
-        self._planned = _Indexed(own, self)
-        self._sources = [_Indexed(c, self) for c in self.claims]
+        self._planned = IndexedClaims(own, self.is_subnet)
+        self._sources = [IndexedClaims(c, self.is_subnet) for c in self.claims]
         #: The keys of all addresses that anything is said of, and whether there are rows for whole ranges.
         self._mentioned: set[int] = set()
         self._wide = False
@@ -281,7 +260,7 @@ class Knowledge:
         versions = {subnet.version for subnet in self.plan.segments[segment].subnets}
         if (segment, min(versions, default=4)) not in self._told_of:
             yield NotConsulted("DHCP pools", "nothing is known of them; give --pool")
-        kinds = {_TELLS.get(c.kind) for c in self.claims} | {_TELLS.get(u.label.split(" ")[0]) for u in self.unread}
+        kinds = {TELLS.get(c.kind) for c in self.claims} | {TELLS.get(u.label.split(" ")[0]) for u in self.unread}
         if not kinds & {"leases"}:
             yield NotConsulted("DHCP leases", "no source of them is named in the plan")
         if not kinds & {"records"}:
@@ -294,55 +273,6 @@ class Knowledge:
                 yield claims, remark
 
 
-class _Indexed:
-    """One source, by address."""
-
-    def __init__(self, claims: Claims, knowledge: Knowledge) -> None:
-        self.claims = claims
-        self.label = claims.label
-        self.reservations: dict[int, list[ReservationClaim]] = {}
-        self.records: dict[int, list[RecordClaim]] = {}
-        self._rows: dict[int, list[ListedClaim]] = {}
-        self._wide: list[ListedClaim] = []
-        for reservation in claims.reservations:
-            self.reservations.setdefault(address_key(reservation.address), []).append(reservation)
-        for record in claims.records:
-            self.records.setdefault(address_key(record.address), []).append(record)
-        for row in claims.listed:
-            if row.range.size == 1:
-                self._rows.setdefault(address_key(row.range.ends[0]), []).append(row)
-            elif not knowledge.is_subnet(row.range):
-                # A row for a whole subnet says which network that is, not who holds each address of it.
-                self._wide.append(row)
-
-    def mention(self, keys: set[int]) -> None:
-        """Adds the keys of all addresses that something is said of here."""
-        keys.update(self.claims.leases.keys(), self.reservations, self.records, self._rows)
-
-    @property
-    def has_wide_rows(self) -> bool:
-        return bool(self._wide)
-
-    def rows(self, address: IPAddress) -> list[ListedClaim]:
-        found = self._rows.get(address_key(address), [])
-        return found + [r for r in self._wide if address in r.range] if self._wide else found
-
-    def said(self, address: IPAddress, now: int) -> str:
-        """What the source says of one address, in words."""
-        key = address_key(address)
-        lease, rows = self.claims.leases.at(key), self.rows(address)
-        parts = []
-        if kept := self.reservations.get(key):
-            parts.append("reserved for " + few(whom(r) for r in kept))
-        if lease and lease.holds(now):
-            parts.append(f"leased to {lease.mac or lease.name or '?'}")
-        if names := [r.name for r in self.records.get(key, ())]:
-            parts.append("named " + few(names))
-        if rows:
-            parts.append("listed for " + few(r.name or "nobody in particular" for r in rows))
-        return ", ".join(parts) or _NOTHING_SAID[_TELLS.get(self.claims.kind, "rows")]
-
-
 def _planned(plan: Plan) -> Iterator[ReservationClaim]:
     """The reservations that the plan itself names."""
     for segment in plan.segments.values():
@@ -350,18 +280,6 @@ def _planned(plan: Plan) -> Iterator[ReservationClaim]:
         for mac, addresses in segment.reservations.items():
             for address in addresses:
                 yield ReservationClaim(address, place, mac)
-
-
-def few(names: Iterable[str]) -> str:
-    """Names in words, each once; of very many the first."""
-    every = list(dict.fromkeys(names))
-    more = f" and {len(every) - _FEW} more" if len(every) > _FEW else ""
-    return ", ".join(every[:_FEW]) + more
-
-
-def whom(reservation: ReservationClaim) -> str:
-    """For whom an address is reserved, in words."""
-    return reservation.mac or reservation.client or "a client"
 
 
 def _touches(pool: AddressRange, segment: Segment) -> bool:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from fixed_anchor.sources import dhcpd, dnsmasq, kea, libvirt
+from fixed_anchor.sources import dhcpd_reserve, dnsmasq, kea, libvirt
 from fixed_anchor.sources.address_list import AddressList
 from fixed_anchor.sources.dhcpd import Dhcpd
 from fixed_anchor.sources.dhcpd_leases import DhcpdLeases
@@ -32,7 +32,7 @@ SOURCES: dict[str, Source] = {
 #: Those into whose files a reservation can be drafted.
 RESERVE: dict[str, Reserve] = {
     "kea": Reserve(kea.line, kea.reserve),
-    "dhcpd": Reserve(dhcpd.line, dhcpd.reserve),
+    "dhcpd": Reserve(dhcpd_reserve.line, dhcpd_reserve.reserve),
     "dnsmasq": Reserve(dnsmasq.line, dnsmasq.reserve),
     "libvirt": Reserve(libvirt.line, libvirt.reserve),
 }

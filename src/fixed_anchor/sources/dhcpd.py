@@ -16,7 +16,7 @@ from fixed_anchor.core.claims import Claims, PoolClaim, Remark, ReservationClaim
 from fixed_anchor.core.config import Place
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.sources.isc_text import Statement, parse
-from fixed_anchor.sources.protocol import Origin, Reader, Reservation, text_of
+from fixed_anchor.sources.protocol import Origin, Reader, text_of
 
 #: Options by what they tell; those of IPv4 and of IPv6 are told to their own clients alone.
 _OPTIONS = {
@@ -27,6 +27,9 @@ _OPTIONS = {
     "dhcp6.domain-search": "search6",
     "domain-name": "domain",
 }
+
+#: What has a block in braces.
+_BLOCKS = frozenset({"subnet", "subnet6", "shared-network", "group", "pool", "pool6", "host"})
 
 #: What clients are told at a level of the file: the option, and the statement that says it.
 Told = dict[str, Statement]
@@ -100,7 +103,8 @@ class _Found:
             if statement.key in ("range", "range6"):
                 self.range(statement, network, limits)
             elif statement.block is None:
-                continue
+                if statement.key in _BLOCKS:
+                    raise statement.error(f"{statement.key}: no block stands behind it", "{ ... }")
             elif statement.key in ("subnet", "subnet6"):
                 self.subnet(statement, told, limits)
             elif statement.key == "host":
@@ -111,7 +115,7 @@ class _Found:
 
     def subnet(self, statement: Statement, above: Told, limits: tuple[str, ...]) -> None:
         assert statement.block is not None
-        network = _network(statement)
+        network = network_of(statement)
         told = dict(above)
         for inner in statement.block:
             texts = inner.texts()
@@ -142,7 +146,7 @@ class _Found:
         try:
             if not 1 <= len(words) <= 2:
                 raise ValueError(f"{len(words)} addresses stand here")
-            found = _range(words)
+            found = range_of(words)
             if network is not None and any(end not in network for end in found.ends):
                 raise ValueError(f"{found} does not lie in {network}")
         except ValueError as error:
@@ -183,7 +187,7 @@ class _Found:
                 self.reservations.append(ReservationClaim(address, here, mac, client, keeps_pool_clear=False))
 
 
-def _network(statement: Statement) -> IPNetwork:
+def network_of(statement: Statement) -> IPNetwork:
     """The subnet of a `subnet` or `subnet6`. Raises :class:`InputError`."""
     words = statement.texts()
     try:
@@ -208,7 +212,7 @@ def _limits(statements: list[Statement]) -> list[str]:
     ]
 
 
-def _range(words: list[str]) -> AddressRange:
+def range_of(words: list[str]) -> AddressRange:
     """One address, a subnet, or two addresses in any order, as dhcpd takes them. Raises :class:`ValueError`."""
     if len(words) == 1:
         return parse_range(words[0])
@@ -249,72 +253,3 @@ def _domains(statement: Statement | None) -> tuple[str, ...] | None:
         return tuple(parse_domain(part) for word in statement.texts()[1:] for part in word.split())
     except ValueError:
         return None
-
-
-def reserve(text: str, path: str, wanted: Reservation) -> str:
-    """``text`` with a ``host`` block in the subnet of its address, which every range there then leaves out.
-
-    Raises :class:`InputError`.
-    """
-    statements, error = parse(text, path)
-    if error is not None:
-        raise error
-    address = parse_address(wanted.address)
-    for statement in _subnets(statements):
-        assert statement.block is not None
-        if address in _network(statement):
-            # From the end of the file to its beginning, so that the offsets stay right.
-            made = _with_host(text, statement, wanted)
-            for found in sorted(_ranges(statement.block), key=lambda s: -s.words[0].start):
-                made = _narrowed(made, found, address)
-            return made
-    raise InputError(f"no subnet in this file is for {address}", file=path)
-
-
-def line(wanted: Reservation) -> str:
-    """The reservation alone, a ``host`` block."""
-    fixed = "fixed-address" if ":" not in wanted.address else "fixed-address6"
-    return f"host {wanted.name} {{ hardware ethernet {wanted.mac}; {fixed} {wanted.address}; }}"
-
-
-def _with_host(text: str, subnet: Statement, wanted: Reservation) -> str:
-    close = subnet.end - 1
-    begin = text.rfind("\n", 0, close) + 1
-    if text[begin:close].strip():
-        return f"{text[:close]} {line(wanted)} {text[close:]}"
-    return f"{text[:begin]}{text[begin:close]}  {line(wanted)}\n{text[begin:]}"
-
-
-def _ranges(statements: list[Statement]) -> list[Statement]:
-    found = [s for s in statements if s.key in ("range", "range6")]
-    return found + [r for s in statements if s.block is not None for r in _ranges(s.block)]
-
-
-def _narrowed(text: str, statement: Statement, address: IPAddress) -> str:
-    """``text`` with a range split around ``address``, where it contains it."""
-    words = [w for w in statement.words[1:] if w.text not in ("dynamic-bootp", "temporary")]
-    try:
-        pool = _range([w.text for w in words])
-    except ValueError as error:
-        raise statement.error(f"{statement.key}: {error}") from None
-    if address not in pool:
-        return text
-    at = int(address)
-    parts = [
-        AddressRange(pool.version, first, last)
-        for first, last in ((pool.first, at - 1), (at + 1, pool.last))
-        if first <= last
-    ]
-    head = text[statement.words[0].start : words[0].start]
-    made = " ".join(f"{head}{part.ends[0]} {part.ends[1]};" for part in parts)
-    return f"{text[: statement.words[0].start]}{made}{text[statement.end :]}"
-
-
-def _subnets(statements: list[Statement]) -> list[Statement]:
-    found: list[Statement] = []
-    for statement in statements:
-        if statement.key in ("subnet", "subnet6"):
-            found.append(statement)
-        elif statement.block is not None:
-            found += _subnets(statement.block)
-    return found

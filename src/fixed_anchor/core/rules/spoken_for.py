@@ -11,7 +11,8 @@ from fixed_anchor.core.addresses import AddressRange, IPAddress, IPNetwork, Rang
 from fixed_anchor.core.claims import Claims, ReservationClaim, SubnetClaim
 from fixed_anchor.core.config import Place
 from fixed_anchor.core.findings import Finding, finding
-from fixed_anchor.core.knowledge import Knowledge, few, whom
+from fixed_anchor.core.indexed_claims import few, whom
+from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.core.plan import HostPlan, InterfacePlan, Segment
 
 #: A pool with more of its addresses leased than this share is nearly full.
