@@ -84,6 +84,9 @@ class Told(Plain):
     def make_folder(self, path: str) -> bool:
         raise NotImplementedError
 
+    def rename_folder(self, old: str, new: str) -> None:
+        raise NotImplementedError
+
     def put(self, path: str, data: bytes, mode: int = 0o600) -> None:
         raise NotImplementedError
 

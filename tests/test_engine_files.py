@@ -90,8 +90,8 @@ def test_a_link_laid_in_the_way_of_the_new_contents(real: Scene) -> None:
     """The name beside the file, under which its new contents are written, leads nowhere else."""
     victim = real.root / "victim"
     victim.write_text("precious\n")
-    real.live(".fixed-anchor.1").symlink_to(victim)
-    real.live(".fixed-anchor.1.old").symlink_to(victim)
+    real.live(".fixed-anchor.0001.1").symlink_to(victim)
+    real.live(".fixed-anchor.0001.1.old").symlink_to(victim)
     folder = real.lay(EDIT)
     assert real.verb("start", folder).returncode == 0
     real.wait(folder, "waiting")
@@ -129,7 +129,7 @@ def test_owner_mode_attributes_and_access_lists_come_back(real: Scene, way: str)
     os.removexattr(live, "user.note")
     os.removexattr(live, "system.posix_acl_access")
     if way == "copied":
-        real.live(".fixed-anchor.1.old").unlink()
+        real.live(".fixed-anchor.0001.1.old").unlink()
     assert real.verb("roll-back", folder).returncode == 0
     after = live.stat()
     assert (after.st_mode, after.st_uid, after.st_gid, after.st_mtime) == (before.st_mode, 33, 4, before.st_mtime)

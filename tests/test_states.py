@@ -15,7 +15,7 @@ ENGINE = (SOURCE / "engine/engine.sh").read_text()
 FORWARD = [states.PREPARED, states.LEAVING, states.WRITING, states.ACTIVATING, states.WAITING]
 
 #: Who speaks in which function of the shell engine.
-GUARD, REQUEST, BOOT = ("forward", "commit", "roll_back"), ("request_roll_back",), ("boot",)
+GUARD, REQUEST, BOOT = ("forward", "commit", "roll_back"), ("request_roll_back", "close"), ("boot",)
 
 
 def body(function: str) -> str:
@@ -35,7 +35,7 @@ def targets(column: str) -> set[str]:
 
 
 def test_the_table_is_whole() -> None:
-    assert states.FINAL == (states.CONFIRMED, states.ROLLED_BACK)
+    assert states.FINAL == (states.CONFIRMED, states.ROLLED_BACK, states.CLOSED)
     for row in STATES.values():
         for name in (*row.by_guard, *row.by_request, *row.at_boot):
             assert name in STATES, row.name

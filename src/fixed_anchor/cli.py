@@ -22,6 +22,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "status": ("status", "The open change of this host."),
     "confirm": ("confirm", "Keep the open change."),
     "restore": ("restore", "Go back to the saved files."),
+    "close": ("close", "Accept the state of a change that could not be rolled back."),
     "verify": ("verify", "Prove that a plan is in force."),
     "history": ("history", "The changes of this host."),
     "explain": ("explain", "What a finding means, and what to do."),

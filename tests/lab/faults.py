@@ -19,7 +19,7 @@ from tests.lab.network import wait_for
 from tests.lab.test_matrix import ANOTHER, plan
 
 CHANGE = "/var/lib/fixed-anchor/changes/0001"
-UNIT = "/etc/systemd/system/fixed-anchor-roll-back.service"
+UNIT = "/etc/systemd/system/fixed-anchor-roll-back-0001.service"
 
 _MV = """\
 #!/bin/sh

@@ -76,7 +76,7 @@ def test_from_lease_to_reboot_and_back(host: LabHost, segment: Segment) -> None:
         assert oct(host.disk(PLAN_FILE).stat().st_mode & 0o777) == "0o600"
 
     in_force()
-    assert not host.disk("/etc/systemd/system/fixed-anchor-roll-back.service").exists()
+    assert not host.disk("/etc/systemd/system/fixed-anchor-roll-back-0001.service").exists()
     host.reboot()
     wait_for("the address after the reboot", lambda: host.holds(WANTED))
     wait_for("the resolver after the reboot", lambda: host.resolves("gull"))
@@ -169,7 +169,7 @@ def test_a_killed_tool_leaves_the_guard_in_charge(host: LabHost) -> None:
     assert host.leased()
     assert not host.holds(WANTED)
     assert host.read(PLAN_FILE) == before
-    unit = host.disk("/etc/systemd/system/fixed-anchor-roll-back.service")
+    unit = host.disk("/etc/systemd/system/fixed-anchor-roll-back-0001.service")
     wait_for("the boot unit to go", lambda: not unit.exists(), 10)
     late = host.tool("confirm", "1")
     assert late.returncode == 7
@@ -179,7 +179,7 @@ def test_a_power_cut_while_waiting_puts_the_lease_back_at_boot(host: LabHost) ->
     before = host.read(PLAN_FILE)
     tool = _cutover_until_waiting(host, 600)
     wait_for("the new address", lambda: host.holds(WANTED), 10)
-    assert host.disk("/etc/systemd/system/fixed-anchor-roll-back.service").exists()
+    assert host.disk("/etc/systemd/system/fixed-anchor-roll-back-0001.service").exists()
     host.cut_power()
     tool.wait()
     host.boot()
@@ -187,8 +187,8 @@ def test_a_power_cut_while_waiting_puts_the_lease_back_at_boot(host: LabHost) ->
     assert not host.holds(WANTED)
     assert _state(host) == "rolled-back"
     assert host.read(PLAN_FILE) == before
-    assert not host.disk("/etc/systemd/system/fixed-anchor-roll-back.service").exists()
-    assert not host.disk("/etc/systemd/system/sysinit.target.wants/fixed-anchor-roll-back.service").is_symlink()
+    assert not host.disk("/etc/systemd/system/fixed-anchor-roll-back-0001.service").exists()
+    assert not host.disk("/etc/systemd/system/sysinit.target.wants/fixed-anchor-roll-back-0001.service").is_symlink()
     assert host("systemctl", "--failed", "--no-legend", "--plain", check=False).stdout.strip() == ""
     assert "no change is open" in host.tool("status").stdout
 

@@ -9,7 +9,7 @@ from tests.lab.faults import ANOTHER, Halt, Running, ends, guard_pid, log, wholl
 from tests.lab.host import LabHost
 from tests.lab.test_matrix import INTERFACES
 
-SCRIPT = "/etc/init.d/fixed-anchor-roll-back"
+SCRIPT = "/etc/init.d/fixed-anchor-roll-back-0001"
 
 
 @pytest.fixture

@@ -59,7 +59,8 @@ class ChangeStatus(msgspec.Struct, frozen=True):
 
     ``state`` is a key of :data:`~fixed_anchor.change.states.STATES`. ``left`` is the number of
     seconds until the deadline, ``None`` before activation. ``grace_facts`` are those that end with the
-    decision: old addresses.
+    decision: old addresses. ``is_incomplete`` says of a confirmed change that not every file of its final
+    state could be written.
     """
 
     number: str
@@ -70,6 +71,7 @@ class ChangeStatus(msgspec.Struct, frozen=True):
     decision: str | None = None
     verdict: str | None = None
     rolled_back_at_boot: bool = False
+    is_incomplete: bool = False
     grace_facts: tuple[str, ...] = ()
 
     @property

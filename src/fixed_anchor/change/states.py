@@ -5,7 +5,8 @@ The rules that everything else relies on:
 1. A change moves only as :data:`STATES` says. The engines keep the same table by hand; a test
    reads their moves against this one, and the log of every change that a test makes.
 2. Only the guard moves a change on. A person's request is a decision that the guard then carries
-   out; the one exception is a change that is stuck, whose guard has gone: asking again starts one.
+   out; the one exception is a change that is stuck, whose guard has gone: asking again starts one,
+   and closing it accepts what is there.
    Whatever boots the host moves what the machine left open when it went down.
 3. The state is on disk before the step that it names.
 4. There is one decision, made once: to keep the change, or to roll it back. Unconfirmed is rolled back.
@@ -29,6 +30,7 @@ CONFIRMED = "confirmed"
 ROLLING_BACK = "rolling-back"
 ROLLED_BACK = "rolled-back"
 STUCK = "stuck"
+CLOSED = "closed"
 
 #: The two decisions.
 KEEP, ROLL_BACK = "keep", "roll-back"
@@ -118,10 +120,11 @@ _ROWS = (
     State(
         STUCK,
         "the former state was not reached: the log says what is left to do",
-        by_request=(ROLLING_BACK,),
+        by_request=(ROLLING_BACK, CLOSED),
         at_boot=(ROLLING_BACK,),
-        after_power_cut="rolled back",
+        after_power_cut="rolled back, but for files that somebody made since",
     ),
+    State(CLOSED, "a person accepted what was there"),
 )
 
 #: The table, by the names of the states.

@@ -94,6 +94,10 @@ class Target(Protocol):
         """Puts the deadline of an open change off. Raises ``ChangeOpen`` where it is decided."""
         ...
 
+    def close(self, number: str, who: str, because: str) -> None:
+        """Accepts what is there now, of a change that is stuck. Raises ``ChangeOpen`` where it is not."""
+        ...
+
     def record_folder(self, number: str) -> str:
         """Where the target keeps a change, for an operator to look."""
         ...

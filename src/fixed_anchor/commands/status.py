@@ -6,11 +6,13 @@ import click
 from rich.text import Text
 
 from fixed_anchor.change import states
+from fixed_anchor.change.change import ChangeStatus
 from fixed_anchor.commands.common import JSON, App
-from fixed_anchor.commands.watching import countdown, end_of
+from fixed_anchor.commands.watching import countdown, end_of, incomplete
 from fixed_anchor.core.errors import EXIT_STUCK, printable
 from fixed_anchor.reporting.documents import as_text, status_document
 from fixed_anchor.reporting.terminal import STYLES
+from fixed_anchor.workflow.linux_host import LinuxHost
 
 
 @click.command(help="The open change: its state, when it is rolled back, and how to keep it.")
@@ -32,6 +34,9 @@ def command(ctx: click.Context, as_json: bool) -> None:
             last = target.status(known[-1])
             at_boot = " at boot; nothing has verified the network since" if last.rolled_back_at_boot else ""
             app.out.print(f"the last change, {last.number} on {last.interface}, is {states.shown(last.state)}{at_boot}")
+            if last.is_incomplete:
+                app.out.print(f"  {incomplete(target, last.number)}", style="bold yellow", soft_wrap=True)
+                ctx.exit(EXIT_STUCK)
     else:
         line = Text(f"change {status.number} on {status.interface}: ")
         line.append(states.shown(status.state), style=STYLES.get(status.state, "bold"))
@@ -47,20 +52,31 @@ def command(ctx: click.Context, as_json: bool) -> None:
             app.out.print(f"  {countdown(status)}")
         for fact in status.grace_facts:
             app.out.print(f"  stays until then: {printable(fact)}")
-        if not status.guard_alive:
-            # `restore` starts a guard that carries the decision out.
-            back = app.command_for(machine, f"restore {status.number}")
-            app.out.print(
-                f"  no guard is running: nothing would roll this change back by itself. Type: {back}",
-                style="bold yellow",
-                soft_wrap=True,
-            )
-        keep = app.command_for(machine, f"confirm {status.number}")
-        app.out.print(f"  keep it:    {keep}", soft_wrap=True)
-        app.out.print(f"  more time:  {keep} --more-time 600", soft_wrap=True)
-        app.out.print(f"  go back:    {app.command_for(machine, f'restore {status.number}')}", soft_wrap=True)
-        plain = target.command_without_tool(status.number, "confirm")
-        if plain is not None:
-            app.out.print(f"  keep it without Python:  {plain}", soft_wrap=True)
+        _say_what_to_type(app, target, status)
     if status is not None and status.state == states.STUCK:
         ctx.exit(EXIT_STUCK)
+
+
+def _say_what_to_type(app: App, target: LinuxHost, status: ChangeStatus) -> None:
+    number = status.number
+    keep, back = (app.command_for(target.machine, f"{verb} {number}") for verb in ("confirm", "restore"))
+    if status.state == states.STUCK:
+        close = app.command_for(target.machine, f"close {number} --because WHY")
+        log = f"{target.record_folder(number)}/log"
+        app.out.print(f"  what is left to do by hand:  {log}", soft_wrap=True)
+        app.out.print(f"  try once more:               {back}", soft_wrap=True)
+        app.out.print(f"  accept what is there:        {close}", soft_wrap=True)
+        return
+    if not status.guard_alive:
+        # `confirm` and `restore` start a guard that carries the decision out.
+        app.out.print(
+            f"  no guard is running: nothing would roll this change back by itself. Type: {back}",
+            style="bold yellow",
+            soft_wrap=True,
+        )
+    app.out.print(f"  keep it:    {keep}", soft_wrap=True)
+    app.out.print(f"  more time:  {keep} --more-time 600", soft_wrap=True)
+    app.out.print(f"  go back:    {back}", soft_wrap=True)
+    plain = target.command_without_tool(number, "confirm")
+    if plain is not None:
+        app.out.print(f"  keep it without Python:  {plain}", soft_wrap=True)

@@ -118,11 +118,19 @@ def watch(app: App, target: LinuxHost, draft: Draft, terms: Terms) -> int:
     return outcome.exit_status
 
 
+def incomplete(target: LinuxHost, number: str) -> str:
+    """What is to be said of a change that is kept without all of its final files."""
+    log = f"{target.record_folder(number)}/log"
+    return f"kept, but not every file of its final state could be written: {log} says which, and what to do"
+
+
 def say_outcome(app: App, target: LinuxHost, outcome: Outcome) -> None:
     """Prints how a change ended, and what to type next."""
     number = outcome.number
     line = Text(f"change {number}: ").append(outcome.state, style=STYLES.get(outcome.state, "bold"))
-    if outcome.state == states.CONFIRMED:
+    if outcome.is_incomplete:
+        line.append(f"   {incomplete(target, number)}", style="bold yellow")
+    elif outcome.state == states.CONFIRMED:
         back = app.command_for(target.machine, f"restore {number}")
         line.append(f"   to go back: {back}", style="default")
     elif outcome.state == states.ROLLED_BACK:

@@ -24,6 +24,8 @@ Conflicts=shutdown.target
 
 [Service]
 Type=oneshot
+# Nothing of the boot waits longer for it.
+TimeoutStartSec=180
 ExecStart=/bin/sh {folder}/engine.sh boot {folder}
 
 [Install]
@@ -61,7 +63,7 @@ start() {{
 }}
 """
 
-#: Text, path, mode, and the link that turns it on, by kind of init.
+#: Text, path, mode, and the link that turns it on, by kind of init. The engine adds the change's number to both names.
 INITS = {
     "systemd": (
         _SYSTEMD,

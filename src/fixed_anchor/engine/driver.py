@@ -30,6 +30,10 @@ _ERRORS: dict[int, type[AnchorError]] = {
 Data = Mapping[str, tuple[bytes, int]]
 
 
+#: Behind the name of a folder whose data is being laid down.
+_LAYING = ".laying"
+
+
 def changes_folder(machine: Machine) -> str:
     """The folder of all changes of a machine."""
     return f"{machine.state_dir}/changes"
@@ -71,11 +75,13 @@ def lay_down(machine: Machine, data_in: Callable[[str], Data]) -> str:
     machine.make_folder(changes_folder(machine))
     taken = numbers(machine)
     number = int(taken[-1]) + 1 if taken else 1
-    while not machine.make_folder(folder_of(machine, f"{number:04d}")):
+    # Under another name until it is whole: one that was interrupted must be in nobody's way.
+    while not machine.make_folder(f"{folder_of(machine, f'{number:04d}')}{_LAYING}"):
         number += 1
     folder = folder_of(machine, f"{number:04d}")
     for path, (data, mode) in data_in(folder).items():
-        machine.put(f"{folder}/{path}", data, mode)
+        machine.put(f"{folder}{_LAYING}/{path}", data, mode)
+    machine.rename_folder(f"{folder}{_LAYING}", folder)
     return f"{number:04d}"
 
 
@@ -86,6 +92,8 @@ def engine_command(machine: Machine, number: str, verb: str) -> tuple[str, ...]:
 
 
 def _verb(machine: Machine, number: str, verb: str, *words: str, timeout: float = 60.0) -> Ran:
+    if not _has_engine(machine, number):
+        raise ChangeOpen(f"change {number} was never begun", remedy="its folder holds no engine, and may be removed")
     ran = machine.run((*engine_command(machine, number, verb), *words), timeout)
     _log.info("change %s of %s: %s %s: status %s", number, machine.name, verb, " ".join(words), ran.status)
     return ran
@@ -98,9 +106,14 @@ def _checked(ran: Ran) -> Ran:
     raise _ERRORS.get(ran.status or 0, NoAccess)(message)
 
 
+def _has_engine(machine: Machine, number: str) -> bool:
+    return machine.read(f"{folder_of(machine, number)}/engine.sh") is not None
+
+
 def start(machine: Machine, number: str) -> None:
     """Arms the guard, which then carries the change out. Raises where the engine refuses."""
-    _checked(_verb(machine, number, "start"))
+    # The engine itself waits for a guard on a slow disk, and must not be cut short.
+    _checked(_verb(machine, number, "start", timeout=300))
 
 
 def give_verdict(machine: Machine, number: str, word: str, checks: tuple[str, ...] = ()) -> None:
@@ -134,8 +147,16 @@ def roll_back(machine: Machine, number: str, who: str) -> None:
     _checked(_verb(machine, number, verb, who, timeout=300))
 
 
+def close(machine: Machine, number: str, who: str, because: str) -> None:
+    """Accepts what is there now, of a change that is stuck. Raises :class:`ChangeOpen` where it is not."""
+    _checked(_verb(machine, number, "close", who, because))
+
+
 def status(machine: Machine, number: str) -> ChangeStatus:
     """What the engine says of a change, whatever version of it began the change."""
+    if not _has_engine(machine, number):
+        # What an interrupted earlier version left there.
+        return ChangeStatus(number, states.NOT_BEGUN, "")
     lines = _checked(_verb(machine, number, "status")).out.splitlines()
     said = dict(line.partition(" ")[::2] for line in lines)
     decision = said.get("decision")
@@ -147,6 +168,7 @@ def status(machine: Machine, number: str) -> ChangeStatus:
         guard_alive=said.get("guard") == "alive",
         decision=states.current(decision) if decision else None,
         verdict=said.get("verdict"),
+        is_incomplete="incomplete" in said,
         rolled_back_at_boot="rolled-back-at-boot" in said or "put-back-at-boot" in said,
         grace_facts=tuple(fact for fact in said.get("held", "").split(";") if fact),
     )

@@ -18,7 +18,10 @@ PATH=${PATH:-/usr/sbin:/usr/bin:/sbin:/bin}:/usr/sbin:/sbin
 umask 077
 verb=${1-} dir=${2-} word=${3-} second=${4-}
 name=${dir##*/} root=${dir%/*}
-log() { printf '%s %s\n' "$(date -u +%Y-%m-%dT%H:%M:%SZ)" "$*" >>"$dir/log"; }
+# On a disk that takes nothing the log goes to whoever called.
+log() {
+    { printf '%s %s\n' "$(date -u +%Y-%m-%dT%H:%M:%SZ)" "$*" >>"$dir/log"; } 2>/dev/null || printf 'engine: %s\n' "$*" >&2
+}
 log_lines() { while IFS= read -r line; do log "$1$line"; done; }
 say() { status=$1; shift; printf '%s\n' "$*" >&2; exit "$status"; }
 die() { status=$1; shift; log "refused: $*"; say "$status" "$*"; }
@@ -30,21 +33,23 @@ pause() { sleep 0.2 2>/dev/null || sleep 1; }
 durable() { sync "$@" 2>/dev/null || sync; }
 # put FILE TEXT: writes one of our own files durably.
 put() {
-    printf '%s\n' "$2" >"$dir/$1.new" && durable "$dir/$1.new" &&
+    { printf '%s\n' "$2" >"$dir/$1.new"; } 2>/dev/null && durable "$dir/$1.new" &&
         mv -f "$dir/$1.new" "$dir/$1" && durable "$dir"
 }
 # On a disk that has filled up since, the room kept for this is given up.
 set_state() { put state "$1" 2>/dev/null || { rm -f "$dir/reserve"; put state "$1"; } || return 1; log "state: $1"; }
-beat() { printf '%s %s\n' "$$" "$(uptime_now)" >"$dir/heartbeat.new" && mv -f "$dir/heartbeat.new" "$dir/heartbeat"; }
+beat() {
+    { printf '%s %s\n' "$$" "$(uptime_now)" >"$dir/heartbeat.new"; } 2>/dev/null && mv -f "$dir/heartbeat.new" "$dir/heartbeat"
+}
 guard_alive() {
     [ -f "$dir/heartbeat" ] && [ "$(value boot-id)" = "$(cat /proc/sys/kernel/random/boot_id)" ] || return 1
-    read -r pid _ <"$dir/heartbeat"
-    [ "$pid" != "$$" ] || return 1
-    case $(tr '\0' ' ' <"/proc/$pid/cmdline" 2>/dev/null) in *" guard $dir "*) return 0 ;; esac
+    pid=$(value heartbeat) pid=${pid%% *}
+    [ -n "$pid" ] && [ "$pid" != "$$" ] || return 1
+    case $({ tr '\0' ' ' <"/proc/$pid/cmdline"; } 2>/dev/null) in *" guard $dir "*) return 0 ;; esac
     return 1
 }
 # `put-back` is what earlier versions called it: theirs may be the change before this one.
-is_final() { case $1 in confirmed | rolled-back | put-back) return 0 ;; esac; return 1; }
+is_final() { case $1 in confirmed | rolled-back | put-back | closed) return 0 ;; esac; return 1; }
 decided() { readlink "$dir/decision" 2>/dev/null || :; }
 # claim keep|roll-back WHO: the one decision. ln refuses where one has been made.
 claim() {
@@ -56,6 +61,7 @@ claim() {
 # each_file FUNCTION: with NUMBER KIND MODE UID GID PATH of every line of the manifest; fails if it failed for any.
 each_file() {
     all=0
+    [ -f "$dir/manifest" ] || return 1
     while read -r number kind mode uid gid path; do
         [ -z "$number" ] || "$1" "$number" "$kind" "$mode" "$uid" "$gid" "$path" || all=1
     done <"$dir/manifest"
@@ -63,7 +69,7 @@ each_file() {
 }
 
 # --- steps ---------------------------------------------------------------------------
-step_limit=60
+step_limit=60 start_limit=15 final_tries=10 boot_tries=10
 # run_step FILE: one command with a time limit, its output in the log.
 run_step() {
     step=$1 input=$dir/input/${1#"$dir/steps/"}
@@ -71,8 +77,10 @@ run_step() {
     set --
     while IFS= read -r arg || [ -n "$arg" ]; do set -- "$@" "$arg"; done <"$step"
     log "step: $*"
-    begun=$(uptime_now)
-    "$@" <"$input" >>"$dir/log" 2>&1 &
+    begun=$(uptime_now) output=$dir/log
+    # Not `:`, whose failed redirection would end the shell.
+    { true >>"$output"; } 2>/dev/null || output=/dev/null
+    "$@" <"$input" >>"$output" 2>&1 &
     running=$!
     (
         sleep "$step_limit" &
@@ -139,12 +147,12 @@ check_commands() {
 # which needs no room, and brings back owner, access lists and labels whatever `cp` can do.
 save_file() {
     [ "$2" != create ] || return 0
-    rm -f "${6%/*}/.fixed-anchor.$1.old"
-    cp -a "$6" "$dir/saved/$1" && { ln -n "$6" "${6%/*}/.fixed-anchor.$1.old" 2>/dev/null || cp -a "$6" "${6%/*}/.fixed-anchor.$1.old"; }
+    rm -f "${6%/*}/.fixed-anchor.$name.$1.old"
+    cp -a "$6" "$dir/saved/$1" && { ln -n "$6" "${6%/*}/.fixed-anchor.$name.$1.old" 2>/dev/null || cp -a "$6" "${6%/*}/.fixed-anchor.$name.$1.old"; }
 }
 # write_file: the contents in the folder $texts, new or final.
 write_file() {
-    beside=${6%/*}/.fixed-anchor.$1
+    beside=${6%/*}/.fixed-anchor.$name.$1
     [ "$texts" = new ] || { [ -f "$dir/final/$1" ] && { keep_aside "$@" || :; }; } || return 0
     rm -f "$beside"
     case $2 in
@@ -154,7 +162,7 @@ write_file() {
         [ -d "${6%/*}" ] || { mkdir -m 755 "${6%/*}" && put "made-$1" "${6%/*}"; } || return 1
         # A copy of what is there keeps its owner, labels and access lists.
         if [ -f "$6" ] && [ ! -L "$6" ]; then cp -a "$6" "$beside" || return 1; fi
-        cat "$dir/$texts/$1" >"$beside" && chmod "$3" "$beside" || return 1
+        { cat "$dir/$texts/$1" >"$beside"; } 2>/dev/null && chmod "$3" "$beside" || return 1
         [ "$(id -u)" != 0 ] || chown "$4:$5" "$beside" || return 1
         # chown may clear mode bits.
         chmod "$3" "$beside" && durable "$beside" && mv -f "$beside" "$6" || return 1
@@ -164,15 +172,46 @@ write_file() {
     durable "${6%/*}"
     log "written: $2 $6"
 }
-write_final() { texts=final; each_file write_file || log "not every file could be written"; }
+# What the decision leaves must be on disk: tried again, and said where it cannot be.
+write_final() {
+    texts=final tries=0
+    until each_file write_file; do
+        rm -f "$dir/reserve"
+        if [ "$((tries += 1))" -ge "$final_tries" ]; then
+            log "not every final file could be written; make room or make its folder writable, then copy them by hand:"
+            each_file tell_final
+            put incomplete yes
+            return 1
+        fi
+        beat
+        sleep 1
+    done
+}
+tell_final() { [ ! -f "$dir/final/$1" ] || cmp -s "$6" "$dir/final/$1" || log "  cp $dir/final/$1 $6"; }
 # A version of a file that is neither ours nor the saved one is not lost.
 keep_aside() {
     { [ -f "$6" ] && [ ! -L "$6" ] && [ -f "$dir/new/$1" ]; } || return 0
     for known in new final saved found; do ! cmp -s "$6" "$dir/$known/$1" || return 0; done
     mkdir -p "$dir/found" && cp -a "$6" "$dir/found/$1" && log "edited by hand since: $6; that version is kept in $dir/found/$1"
 }
+# Whether the live file is one of the versions that this change knows.
+is_known() {
+    if [ -L "$6" ]; then
+        [ "$(readlink "$6")" = "$(value "new/$1")" ] || [ "$(readlink "$6")" = "$(readlink "$dir/saved/$1" 2>/dev/null)" ]
+    elif [ ! -e "$6" ]; then
+        [ "$2" = create ] || [ "$2" = delete ]
+    else
+        for known in new final saved; do ! cmp -s "$6" "$dir/$known/$1" || return 0; done
+        return 1
+    fi
+}
+# After a change that was stuck somebody may have repaired the host by hand: what they made stays.
+restore_known() {
+    is_known "$@" || { log "left alone, since it is of neither version: $6"; return 1; }
+    restore_file "$@"
+}
 restore_file() {
-    beside=${6%/*}/.fixed-anchor.$1
+    beside=${6%/*}/.fixed-anchor.$name.$1
     keep_aside "$@" || :
     rm -f "$beside"
     if [ "$2" = create ]; then
@@ -188,7 +227,7 @@ restore_file() {
     [ ! -d "${6%/*}" ] || durable "${6%/*}"
     log "rolled back: $6"
 }
-tidy_file() { rm -f "${6%/*}/.fixed-anchor.$1" "${6%/*}/.fixed-anchor.$1.old"; }
+tidy_file() { rm -f "${6%/*}/.fixed-anchor.$name.$1" "${6%/*}/.fixed-anchor.$name.$1.old"; }
 
 # --- the baseline --------------------------------------------------------------------
 # What counts of the present state: IPv4 addresses and whether they are leased, fixed IPv6
@@ -221,12 +260,15 @@ take_baseline() {
     if gateway_answers; then echo yes; else echo no; fi >"$dir/baseline/gateway-answered"
     durable "$dir/baseline"
 }
+# A lease may come back with another address: that it is leased again is what counts.
+same_facts() { [ "$(counted "$1")" = "$(counted "$2")" ]; }
+counted() { sed 's/^address [^ ]* leased/address leased/' "$1" | sort; }
 # settles SECONDS FACTS: waits until what is observed is as the file FACTS says.
 settles() {
     until=$(($(uptime_now) + $1))
     while :; do
-        observe >"$dir/observed"
-        cmp -s "$dir/observed" "$2" && { [ "$(value baseline/gateway-answered)" = no ] || gateway_answers; } && return 0
+        { observe >"$dir/observed"; } 2>/dev/null || return 1
+        same_facts "$dir/observed" "$2" && { [ "$(value baseline/gateway-answered)" = no ] || gateway_answers; } && return 0
         [ "$(uptime_now)" -lt "$until" ] || return 1
         beat; pause
     done
@@ -251,20 +293,23 @@ restore_kernel() {
 }
 
 # --- the boot unit and the lock -----------------------------------------------------
+# Each change has its own, so that one that is late with its end takes nothing from the next.
+own_name() { case $1 in *.service) echo "${1%.service}-$name.service" ;; *) echo "$1-$name" ;; esac; }
 arm_boot() {
     [ -f "$dir/boot-unit" ] || return 0
-    unit=$(value boot-unit-path) wants=$(value boot-unit-wants)
+    unit=$(own_name "$(value boot-unit-path)") wants=$(own_name "$(value boot-unit-wants)")
     cp "$dir/boot-unit" "$unit.new" && chmod "$(value boot-unit-mode)" "$unit.new" && durable "$unit.new" &&
         mv -f "$unit.new" "$unit" && mkdir -p "${wants%/*}" && rm -f "$wants" && ln -s "$unit" "$wants" &&
         durable "${unit%/*}" "${wants%/*}" && run_steps arm
 }
 disarm() {
     if [ -f "$dir/boot-unit" ]; then
-        rm -f "$(value boot-unit-wants)" "$(value boot-unit-path)"
+        rm -f "$(own_name "$(value boot-unit-wants)")" "$(own_name "$(value boot-unit-path)")"
         durable "$(dirname "$(value boot-unit-path)")"
         run_steps arm any
     fi
-    each_file tidy_file; rm -f "$dir/reserve"
+    each_file tidy_file || :
+    rm -f "$dir/reserve"
     [ "$(readlink "$root/open" 2>/dev/null)" != "$name" ] || rm -f "$root/open"
     durable "$root"
 }
@@ -286,7 +331,15 @@ take_lock() {
 
 # --- the guard -----------------------------------------------------------------------
 # Without its last word on disk a change is not over.
-finish() { until set_state "$1"; do beat; pause; done; disarm; }
+finish() {
+    tries=0
+    until set_state "$1"; do
+        # At boot everything else waits for this.
+        [ "$verb" != boot ] || [ "$((tries += 1))" -lt "$boot_tries" ] || return 1
+        beat; pause
+    done
+    disarm
+}
 commit() { set_state committing; each_file keep_aside || :; end_hold; run_steps commit any; finish confirmed; }
 # What was held beside the new state goes: the final files, loaded by a second activation.
 end_hold() {
@@ -310,7 +363,7 @@ roll_back() {
     if settles_or escalate "$dir/baseline/facts" && [ "$back" = yes ]; then finish rolled-back; return; fi
     log "in force now:"
     log_lines "  " <"$dir/observed"
-    [ "$back" = no ] || ! cmp -s "$dir/observed" "$dir/baseline/facts" ||
+    [ "$back" = no ] || ! same_facts "$dir/observed" "$dir/baseline/facts" ||
         log "everything is as it was, only the gateway, which answered before, does not"
     log "left to do by hand, as root, best at a console:"
     [ "$back" = yes ] || log "  make room or make the folder writable, and copy the saved files to their places: $dir/saved, $dir/manifest"
@@ -318,13 +371,19 @@ roll_back() {
     log "  then this must be so, see ip address and ip route:"
     log_lines "    " <"$dir/baseline/facts"
     log "  or let the engine try once more: sh $dir/engine.sh roll-back $dir"
+    log "  or accept what is there now: sh $dir/engine.sh close $dir WHO WHY"
+    log "until then no other change can begin, and the next boot tries once more: it brings the former files back,"
+    log "  leaves alone what is of neither version, and loads them; so close the change where the host is to stay as it is"
     until set_state stuck; do beat; pause; done
 }
+# Whether `start` gave up waiting for this guard, or the lock is another's by now.
+given_up() { [ "$(decided)" = roll-back ] || [ "$(readlink "$root/open" 2>/dev/null)" != "$name" ]; }
 forward() {
-    # `start` gave up waiting for this guard.
-    if [ "$(decided)" = roll-back ]; then finish rolled-back; return; fi
+    if given_up; then finish rolled-back; return; fi
     texts=new
     set_state prepared || return 1
+    # Once more: `start` decides, then looks for the state; here it is the other way round, so one sees the other.
+    if given_up; then finish rolled-back; return; fi
     { set_state leaving && run_steps leave; } || { roll_back "a step that needs the old files failed"; return; }
     { set_state writing && each_file write_file; } || { roll_back "a file could not be written"; return; }
     { set_state activating && run_steps activate; } || { roll_back "the network stack did not take the new files"; return; }
@@ -350,14 +409,15 @@ guard() {
     ! guard_alive || return 0
     trap '' HUP INT PIPE
     cd / || :
-    put boot-id "$(cat /proc/sys/kernel/random/boot_id)"
-    if sync "$dir/boot-id" 2>/dev/null; then log "sync: file by file"; else log "sync: whole file systems"; fi
+    # The first sign of life comes before anything that a slow disk could hold up.
+    cat /proc/sys/kernel/random/boot_id >"$dir/boot-id"
     beat
+    if sync "$dir/boot-id" 2>/dev/null; then log "sync: file by file"; else log "sync: whole file systems"; fi
     case $(value state) in
     '') forward ;;
     waiting) await ;;
     committing) commit ;;
-    confirmed | rolled-back) disarm ;;
+    confirmed | rolled-back | closed) disarm ;;
     *) roll_back "the guard was interrupted" ;;
     esac
 }
@@ -384,7 +444,7 @@ start() {
     [ -w "$root" ] || die 4 "$root cannot be written; run it as root"
     put starting "$$"
     take_lock
-    trap '[ -f "$dir/state" ] || disarm' EXIT
+    trap '[ -f "$dir/state" ] || guard_alive || disarm' EXIT
     [ ! -f "$dir/about" ] || log_lines "" <"$dir/about"
     check_room "$dir"
     check_commands
@@ -395,28 +455,55 @@ start() {
     take_baseline
     arm_boot || die 1 "the boot unit could not be installed; nothing was changed"
     launch
-    # The guard says that it is alive by its heartbeat, and then moves the state itself.
-    tries=0
+    await_guard
+    trap - EXIT
+}
+# The guard says that it is alive by its heartbeat, and then moves the state itself. On a slow disk that takes its
+# time: what counts is how long there was no sign of it.
+await_guard() {
+    until=$(($(uptime_now) + start_limit)) longest=$(($(uptime_now) + 3 * start_limit))
     while [ ! -f "$dir/state" ]; do
-        [ "$((tries += 1))" -lt 75 ] || { claim roll-back "start"; die 1 "the guard did not come up; nothing was changed"; }
+        now=$(uptime_now)
+        ! guard_alive || until=$((now + start_limit))
+        [ "$now" -lt "$until" ] && [ "$now" -lt "$longest" ] || give_up
         pause
     done
-    trap - EXIT
+}
+# A guard that is there all the same finds the decision before it writes anything, and ends the change itself.
+give_up() {
+    claim roll-back start || :
+    until=$(($(uptime_now) + 4 * start_limit))
+    while guard_alive || [ -f "$dir/state" ]; do
+        ! is_final "$(value state)" || break
+        [ "$(uptime_now)" -lt "$until" ] ||
+            die 1 "the guard is there and does not get on: look at the disk of $dir. It will change nothing, and ends the change when it gets on"
+        pause
+    done
+    die 1 "the guard did not come up; nothing was changed"
+}
+# While something is waited for: a guard that systemd does not bring back is begun again.
+missed=0
+attend() {
+    if guard_alive; then missed=0; else missed=$((missed + 1)); fi
+    [ "$missed" -lt 15 ] || { log "no guard was running: another is begun"; launch; missed=0; }
 }
 # await_end confirmed|rolled-back: waits while the guard works, and tells how it ended.
 await_end() {
-    missed=0
     while now=$(value state); do
         # The guard has a little to clear away after its last word.
         ! is_final "$now" || while [ "$(readlink "$root/open")" = "$name" ]; do guard_alive || disarm; pause; done
         case $now in
-        confirmed) [ "$1" = confirmed ] && { echo "confirmed"; exit 0; }; say 7 "change $name was confirmed" ;;
+        confirmed)
+            [ "$1" = confirmed ] || say 7 "change $name was confirmed"
+            [ ! -f "$dir/incomplete" ] ||
+                say 5 "change $name is confirmed, but not every file of its final state could be written; $dir/log says which, and what to do"
+            echo "confirmed"
+            exit 0
+            ;;
         rolled-back) [ "$1" = rolled-back ] && { echo "rolled back"; exit 0; }; say 7 "change $name was rolled back" ;;
         stuck) say 5 "change $name could not be rolled back; see $dir/log" ;;
         esac
-        # A unit of systemd is restarted by it; one that is gone for good is replaced.
-        if guard_alive; then missed=0; else missed=$((missed + 1)); fi
-        [ "$missed" -lt 50 ] || { launch; missed=0; }
+        attend
         pause
     done
 }
@@ -424,13 +511,22 @@ await_end() {
 session_address() {
     pid=$$
     while [ "${pid:-0}" -gt 1 ]; do
-        found=$(tr '\0' '\n' <"/proc/$pid/environ" 2>/dev/null | sed -n 's/^SSH_CONNECTION=[^ ]* [^ ]* \([^ ]*\) .*/\1/p')
+        found=$({ tr '\0' '\n' <"/proc/$pid/environ"; } 2>/dev/null | sed -n 's/^SSH_CONNECTION=[^ ]* [^ ]* \([^ ]*\) .*/\1/p')
         [ -z "$found" ] || { echo "${found#::ffff:}"; return; }
         pid=$(sed -n 's/^PPid:[[:space:]]*//p' "/proc/$pid/status" 2>/dev/null)
     done
 }
+# A guard that is gone does not see that the deadline has passed.
+in_time() {
+    [ -n "$(decided)" ] || [ "$(uptime_now)" -lt "$(value deadline)" ] || {
+        claim roll-back "the deadline" || :
+        guard_alive || launch
+        say 7 "the deadline of change $name has passed: it is being rolled back"
+    }
+}
 confirm() {
     [ "$(value state)" = waiting ] || say 7 "change $name cannot be confirmed: it is $(value state) already"
+    in_time
     session=$(session_address)
     if [ -n "$session" ] && [ "$second" != over-old ] && [ ! -f "$dir/hold-over" ] && grep -qF "address $session/" "$dir/held" 2>/dev/null; then
         log "refused: confirming from a session on $session, which goes"
@@ -444,6 +540,7 @@ request_roll_back() {
     case $(value state) in
     confirmed) say 7 "change $name is confirmed; restore it as a change of its own" ;;
     rolled-back) say 7 "change $name was rolled back already" ;;
+    closed) say 7 "change $name was closed: what was there then was accepted" ;;
     stuck) set_state rolling-back; launch ;;
     *) claim roll-back "${word:-a person}" || [ "$(decided)" = roll-back ] || say 7 "change $name is being confirmed already" ;;
     esac
@@ -452,9 +549,19 @@ request_roll_back() {
 more_time() {
     case $word in '' | *[!0-9]* | ??????*) say 2 "how many seconds more?" ;; esac
     [ "$(value state)" = waiting ] && [ -z "$(decided)" ] || say 7 "change $name is decided, or does not wait: it is $(value state)"
+    in_time
     put more-time "$word" || say 4 "the request could not be written"
-    while [ -f "$dir/more-time" ] && [ -z "$(decided)" ]; do pause; done
+    while [ -f "$dir/more-time" ] && [ -z "$(decided)" ]; do attend; pause; done
     [ ! -f "$dir/more-time" ] || { rm -f "$dir/more-time"; say 7 "change $name has been decided meanwhile"; }
+}
+# Accepts what is there now, of a change that could not be rolled back.
+close() {
+    [ "$(value state)" = stuck ] || say 7 "only a change that is stuck can be closed: $name is $(value state)"
+    [ -n "$second" ] || say 2 "why is it closed? engine.sh close $dir WHO WHY"
+    log "closed by ${word:-a person}, because $second"
+    set_state closed || say 4 "that could not be recorded in $dir"
+    disarm
+    echo "closed"
 }
 verdict() {
     [ "$(value state)" = waiting ] || say 7 "change $name is $(value state)"
@@ -469,32 +576,41 @@ verdict() {
 status() {
     echo "change $name"
     echo "state $(value state)"
-    echo "interface $(tr '\n' ' ' <"$dir/interface")"
-    [ ! -f "$dir/deadline" ] || echo "left $(($(value deadline) - $(uptime_now)))"
+    echo "interface $(value interface | tr '\n' ' ')"
+    ends=$(value deadline)
+    [ -z "$ends" ] || echo "left $((ends - $(uptime_now)))"
     if guard_alive; then echo "guard alive"; else echo "guard gone"; fi
     [ -z "$(decided)" ] || echo "decision $(decided)"
     [ ! -f "$dir/verdict" ] || echo "verdict $(value verdict)"
     [ ! -s "$dir/held" ] || [ -f "$dir/hold-over" ] || echo "held $(tr '\n' ';' <"$dir/held")"
+    [ ! -f "$dir/incomplete" ] || echo "incomplete yes"
     [ ! -f "$dir/rolled-back-at-boot" ] || echo "rolled-back-at-boot yes"
 }
 # At boot, before any network service: no process of the change is left, and none is needed.
 boot() {
-    case $(value state) in
+    # Called by hand on a running host it would take the files from under the guard.
+    ! guard_alive || { log "boot: a guard is alive; nothing was done"; return 0; }
+    now=$(value state)
+    case $now in
     '' | prepared) log "boot: nothing had been changed"; finish rolled-back ;;
-    confirmed | rolled-back) disarm ;;
-    committing) write_final; run_steps boot any; finish confirmed ;;
+    confirmed | rolled-back | closed) disarm ;;
+    committing) write_final || :; run_steps boot any; finish confirmed ;;
     *)
-        log "boot: the machine went down while the change was $(value state)"
-        set_state rolling-back
-        each_file restore_file || { log "not every file could be rolled back; see $dir/saved"; set_state stuck; return; }
+        log "boot: the machine went down while the change was $now"
+        set_state rolling-back || log "that it is rolled back cannot be recorded: the disk of $dir takes nothing"
+        restore=restore_file
+        [ "$now" != stuck ] || restore=restore_known
+        back=yes
+        each_file "$restore" || { back=no; log "not every file could be rolled back; see $dir/saved"; }
         run_steps boot any
+        if [ "$back" = no ]; then set_state stuck; return; fi
         put rolled-back-at-boot yes
         finish rolled-back
         ;;
     esac
 }
 case $verb in
-start | guard | supervise | verdict | confirm | status | boot | observe | gateway_answers) "$verb" ;;
+start | guard | supervise | verdict | confirm | close | status | boot | observe | gateway_answers) "$verb" ;;
 # `put-back` is what a runbook of an earlier version says.
 roll-back | put-back) request_roll_back ;;
 more-time) more_time ;;

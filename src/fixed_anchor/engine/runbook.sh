@@ -124,7 +124,12 @@ look() {
 state_now() { cat "$change/state" 2>/dev/null; }
 ended() {
     case $(state_now) in
-    confirmed) echo "change ${change##*/} is kept"; exit 0 ;;
+    confirmed)
+        [ ! -f "$change/incomplete" ] || say 5 "change ${change##*/} is kept, but not every file of its final state could be written; see $change/log"
+        echo "change ${change##*/} is kept"
+        exit 0
+        ;;
+    closed) echo "change ${change##*/} was closed: what was there then was accepted"; exit 0 ;;
     rolled-back | put-back) echo "change ${change##*/} was rolled back: the host is as it was before; see $change/log"; exit 3 ;;
     stuck) say 5 "change ${change##*/} could not be rolled back; $change/log says what is left to do" ;;
     esac

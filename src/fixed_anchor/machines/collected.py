@@ -233,6 +233,9 @@ class Collected:
     def make_folder(self, path: str) -> bool:
         raise self._no_change()
 
+    def rename_folder(self, old: str, new: str) -> None:
+        raise self._no_change()
+
     def put(self, path: str, data: bytes, mode: int = 0o600) -> None:
         raise self._no_change()
 

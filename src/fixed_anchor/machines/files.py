@@ -128,6 +128,14 @@ class DiskFiles:
             raise NoAccess(f"cannot be made: {error.strerror}", file=path) from None
         return True
 
+    def rename_folder(self, old: str, new: str) -> None:
+        local = self.local(new)
+        try:
+            os.rename(self.local(old), local)
+            _sync_folder(local.parent)
+        except OSError as error:
+            raise NoAccess(f"cannot be given its name: {error.strerror}", file=new) from None
+
     def put(self, path: str, data: bytes, mode: int = 0o600) -> None:
         local = self.local(path)
         _private_parents(local)
@@ -138,6 +146,14 @@ def _private_parents(path: Path) -> None:
     """Makes the missing folders above ``path``, for their owner alone."""
     for folder in reversed([folder for folder in path.parents if not folder.exists()]):
         folder.mkdir(mode=0o700, exist_ok=True)
+
+
+def _sync_folder(folder: Path) -> None:
+    descriptor = os.open(folder, os.O_RDONLY)
+    try:
+        os.fsync(descriptor)
+    finally:
+        os.close(descriptor)
 
 
 def write_beside(path: Path, data: bytes, mode: int, shown: str | None = None) -> None:
@@ -160,10 +176,6 @@ def write_beside(path: Path, data: bytes, mode: int, shown: str | None = None) -
         except BaseException:
             beside.unlink(missing_ok=True)
             raise
-        folder = os.open(path.parent, os.O_RDONLY)
-        try:
-            os.fsync(folder)
-        finally:
-            os.close(folder)
+        _sync_folder(path.parent)
     except OSError as error:
         raise NoAccess(f"cannot be written: {error.strerror}", file=shown or str(path)) from None

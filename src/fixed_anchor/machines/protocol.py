@@ -36,6 +36,10 @@ class Machine(Readable, Protocol):
         """Makes a folder for root alone inside ``state_dir``; false where it exists already."""
         ...
 
+    def rename_folder(self, old: str, new: str) -> None:
+        """Gives a folder inside ``state_dir`` another name, durably; nothing has that name yet."""
+        ...
+
     def put(self, path: str, data: bytes, mode: int = 0o600) -> None:
         """Writes a file inside ``state_dir``, beside and renamed, synced."""
         ...

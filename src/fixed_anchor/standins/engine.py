@@ -52,6 +52,8 @@ class StandinEngine:
                 return self._confirm(word)
             if verb == "more-time":
                 return self._more_time(word)
+            if verb == "close":
+                return 7, "", f"only a change that is stuck can be closed: {self.name} is {self.state}"
             # The second word is that of an earlier version, whose changes may lie here still.
             if verb in (states.ROLL_BACK, states.FORMER_VERB):
                 return self._request_roll_back(word)
@@ -117,6 +119,9 @@ class StandinEngine:
 
     def _live(self, path: str) -> Path:
         return self.tree / path.lstrip("/")
+
+    def _beside(self, line: _Line) -> Path:
+        return self._live(line.path).with_name(f".fixed-anchor.{self.name}.{line.number}")
 
     def _steps(self, phase: str) -> bool:
         """Runs a phase's steps; false as soon as one fails."""
@@ -192,14 +197,14 @@ class StandinEngine:
         if line.kind == "delete":
             live.unlink(missing_ok=True)
         elif line.kind == "link":
-            beside = live.with_name(f".fixed-anchor.{line.number}")
+            beside = self._beside(line)
             os.symlink(self._value(f"new/{line.number}"), beside)
             beside.replace(live)
         else:
             if not live.parent.is_dir():
                 live.parent.mkdir(mode=0o755)
                 self._put(f"made-{line.number}", str(live.parent))
-            beside = live.with_name(f".fixed-anchor.{line.number}")
+            beside = self._beside(line)
             shutil.copyfile(self.folder / texts / line.number, beside)
             beside.chmod(line.mode)
             beside.replace(live)

@@ -40,15 +40,21 @@ Progress = Callable[[ChangeStatus, VerifyResult | None], None]
 
 
 class Outcome(msgspec.Struct, frozen=True):
-    """How a change ended: its final state, and the verification that was made of it."""
+    """How a change ended: its final state, and the verification that was made of it.
+
+    ``is_incomplete`` says that it is kept, and not every file of its final state could be written.
+    """
 
     number: str
     state: str
     verified: VerifyResult | None
+    is_incomplete: bool = False
 
     @property
     def exit_status(self) -> int:
         """The exit status that a command ends with."""
+        if self.is_incomplete:
+            return EXIT_STUCK
         if self.state == states.CONFIRMED and self.verified is not None and self.verified.verdict == NOT_AS_PLANNED:
             # A person kept it, or the second activation of the held address went wrong.
             return EXIT_AGAINST
@@ -143,10 +149,10 @@ def carry_out(target: Target, draft: Draft, terms: Terms, progress: Progress) ->
     """
     already = target.open_change()
     if already is not None:
-        raise ChangeOpen(
-            f"change {already} is open on {target.name}",
-            remedy=f"`fixed-anchor confirm {already}` or `fixed-anchor restore {already}` first",
-        )
+        ways = f"`fixed-anchor confirm {already}` or `fixed-anchor restore {already}` first"
+        if target.status(already).state == states.STUCK:
+            ways = f"try once more with `fixed-anchor restore {already}`, or `fixed-anchor close` it as it is"
+        raise ChangeOpen(f"change {already} is open on {target.name}", remedy=ways)
     number = target.begin(draft, terms)
     verified: VerifyResult | None = None
     while True:
@@ -157,7 +163,7 @@ def carry_out(target: Target, draft: Draft, terms: Terms, progress: Progress) ->
             if now.state == states.CONFIRMED and draft.grace:
                 # The old address has gone meanwhile: what is in force now has not been looked at yet.
                 verified = target.verify(draft.host, draft.wanted, draft.hostname, PATIENCE)
-            return Outcome(number, now.state, verified)
+            return Outcome(number, now.state, verified, now.is_incomplete)
         if now.state == states.WAITING and verified is None and now.decision is None:
             patience = min(PATIENCE, max(1.0, (now.left or 0) / 2))
             verified = target.verify(draft.host, draft.waiting, draft.hostname, patience)

@@ -26,7 +26,7 @@ def history(target: Target) -> list[Past]:
     """All changes of ``target``, oldest first."""
     found = []
     for number in target.numbers():
-        record = target.record(number)
+        record, status = target.record(number), target.status(number)
         accepted = tuple(
             f"{a.get('code')}{':' + str(a['address']) if a.get('address') else ''} because {a.get('because')}"
             for a in record.notes.get("accepted", ())
@@ -35,7 +35,7 @@ def history(target: Target) -> list[Past]:
         found.append(
             Past(
                 number,
-                states.shown(target.status(number).state),
+                states.shown(status.state) + (", not complete" if status.is_incomplete else ""),
                 str(record.notes.get("kind", "?")),
                 tuple(str(i) for i in record.notes.get("interfaces", ())),
                 str(record.notes.get("begun", "?")),

@@ -96,6 +96,9 @@ class LinuxHost:
     def more_time(self, number: str, seconds: int) -> None:
         driver.more_time(self.machine, number, seconds)
 
+    def close(self, number: str, who: str, because: str) -> None:
+        driver.close(self.machine, number, who, because)
+
     def record_folder(self, number: str) -> str:
         return driver.folder_of(self.machine, number)
 

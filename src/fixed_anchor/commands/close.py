@@ -1,0 +1,27 @@
+"""``fixed-anchor close``: accept what is there, of a change that could not be rolled back."""
+
+from __future__ import annotations
+
+import click
+
+from fixed_anchor.change import states
+from fixed_anchor.commands.common import App
+from fixed_anchor.core.errors import InputError
+from fixed_anchor.workflow.carry_out import who
+
+
+@click.command(
+    help="Accept the present state of a change that could not be rolled back. Nothing of the host is touched; the "
+    "next boot leaves it alone, and another change can begin."
+)
+@click.argument("change")
+@click.option("--because", required=True, metavar="TEXT", help="Why; it is kept in the change's log.")
+@click.pass_context
+def command(ctx: click.Context, change: str, because: str) -> None:
+    app = App(ctx)
+    if not because.strip():
+        raise InputError("--because is empty", expected="why the state is accepted as it is")
+    target = app.target()
+    number = target.number(change)
+    target.close(number, who(), " ".join(because.split()))
+    app.out.print(f"change {number}: {states.CLOSED}   what is there now was accepted; another change can begin")
