@@ -48,7 +48,7 @@ def command(ctx: click.Context, as_json: bool) -> None:
         app.out.print(line)
         if status.verdict:
             app.out.print(f"  verification: {status.verdict}")
-        if status.state == states.WAITING and ends:
+        if status.state == states.WAITING and ends and status.guard_alive:
             app.out.print(f"  {countdown(status)}")
         for fact in status.grace_facts:
             app.out.print(f"  stays until then: {printable(fact)}")
@@ -68,9 +68,9 @@ def _say_what_to_type(app: App, target: LinuxHost, status: ChangeStatus) -> None
         app.out.print(f"  accept what is there:        {close}", soft_wrap=True)
         return
     if not status.guard_alive:
-        # `confirm` and `restore` start a guard that carries the decision out.
+        # `confirm`, with `--more-time` too, and `restore` start one again.
         app.out.print(
-            f"  no guard is running: nothing would roll this change back by itself. Type: {back}",
+            f"  no guard is running: nothing rolls this change back by itself, also not at its deadline. Type: {back}",
             style="bold yellow",
             soft_wrap=True,
         )

@@ -103,6 +103,40 @@ run_steps() {
 }
 
 # --- files ---------------------------------------------------------------------------
+# The state folder must outlive a power cut, belong to whoever runs this, and be named in the boot unit.
+check_home() {
+    case $dir in *[[:space:]]*) die 1 "$dir has a blank in its path, which no boot unit can name; nothing was changed" ;; esac
+    # shellcheck disable=SC2012  # one folder of our own, whose owner is wanted as a number
+    owner=$(ls -nd "$root" | { read -r _ _ uid _; echo "$uid"; })
+    [ "$owner" = "$(id -u)" ] || die 4 "$root belongs to somebody else; nothing was changed"
+    [ -f "$dir/boot-unit" ] || return 0
+    case $(stat -f -c %T "$dir" 2>/dev/null) in
+    tmpfs | ramfs) die 1 "$dir lies in memory, and would be gone after a power cut; nothing was changed" ;;
+    esac
+}
+# A file that is mounted by itself cannot be replaced by a rename.
+check_mounted() {
+    while read -r _ _ _ _ point _; do
+        [ "$point" != "$1" ] || die 1 "$1 is mounted by itself (see findmnt), and cannot be replaced; nothing was changed"
+    done </proc/self/mountinfo
+}
+# limited SECONDS COMMAND...: fails where the command has not ended by then; a dead network mount may hold it for ever.
+limited() {
+    limit=$1
+    shift
+    "$@" </dev/null >/dev/null 2>&1 &
+    limited_pid=$!
+    until=$(($(uptime_now) + limit))
+    while kill -0 "$limited_pid" 2>/dev/null; do
+        [ "$(uptime_now)" -lt "$until" ] || { kill -9 "$limited_pid" 2>/dev/null; return 1; }
+        pause
+    done
+    wait "$limited_pid"
+}
+# All that a rollback needs, and the folders that it lies in.
+on_disk() {
+    limited 30 sync -f "$dir" || limited 30 sync || die 1 "the disk of $dir does not take the saved copies; nothing was changed"
+}
 check_file() {
     case $6 in [!/]* | */../* | */./* | *//*) die 2 "the manifest names $6, which is no plain path" ;; esac
     [ "$(readlink "$6")" = "$(value "was-link/$1")" ] ||
@@ -127,6 +161,7 @@ check_file() {
     *) die 2 "the manifest has a line of kind $2" ;;
     esac
     # Really tried, with the time it has already: not every shell asks the file system whether root may.
+    check_mounted "$6"
     touch -c -r "${6%/*}" "${6%/*}" 2>/dev/null || die 4 "the folder of $6 cannot be written; nothing was changed"
     check_room "${6%/*}"
 }
@@ -313,17 +348,27 @@ disarm() {
     [ "$(readlink "$root/open" 2>/dev/null)" != "$name" ] || rm -f "$root/open"
     durable "$root"
 }
+# is_over NAME: whether a change is over, or never got as far as a state before its `start` died.
+is_over() {
+    is_final "$(cat "$root/$1/state" 2>/dev/null || :)" && return 0
+    begun_by=$(cat "$root/$1/starting" 2>/dev/null || echo none)
+    [ ! -f "$root/$1/state" ] && [ ! -d "/proc/$begun_by" ]
+}
 take_lock() {
     # Two tries: the second after a lock that a finished or never begun change left behind.
     for _ in 1 2; do
         # -n: the link leads to a folder, and would otherwise be made inside it.
         ln -sn "$name" "$root/open" 2>/dev/null && return 0
-        other=$(readlink "$root/open")
+        other=$(readlink "$root/open") || continue
         [ "$other" != "$name" ] || return 0
-        begun_by=$(cat "$root/$other/starting" 2>/dev/null || echo none)
-        is_final "$(cat "$root/$other/state" 2>/dev/null || :)" ||
-            { [ ! -f "$root/$other/state" ] && [ ! -d "/proc/$begun_by" ]; } ||
-            die 7 "change $other is open on this host; confirm or restore it first"
+        is_over "$other" || die 7 "change $other is open on this host; confirm, restore or close it first"
+        # Only one may clear it away: who is the first to say so there, or, where that one died, in its folder.
+        while ! ln -sn "$name" "$root/$other/cleared-by" 2>/dev/null; do
+            next=$(readlink "$root/$other/cleared-by")
+            [ "$next" != "$name" ] || break
+            { [ -d "$root/$next" ] && is_over "$next"; } || die 7 "change $next is just being begun on this host"
+            other=$next
+        done
         rm -f "$root/open"
     done
     die 7 "another change is open on this host"
@@ -446,13 +491,14 @@ start() {
     take_lock
     trap '[ -f "$dir/state" ] || guard_alive || disarm' EXIT
     [ ! -f "$dir/about" ] || log_lines "" <"$dir/about"
+    check_home
     check_room "$dir"
     check_commands
     each_file check_file || exit 1
     mkdir -p "$dir/saved"
     { head -c 65536 /dev/zero >"$dir/reserve" && each_file save_file; } || die 1 "the files could not be saved; nothing was changed"
-    durable "$dir/saved"
     take_baseline
+    on_disk
     arm_boot || die 1 "the boot unit could not be installed; nothing was changed"
     launch
     await_guard
@@ -511,8 +557,13 @@ await_end() {
 session_address() {
     pid=$$
     while [ "${pid:-0}" -gt 1 ]; do
-        found=$({ tr '\0' '\n' <"/proc/$pid/environ"; } 2>/dev/null | sed -n 's/^SSH_CONNECTION=[^ ]* [^ ]* \([^ ]*\) .*/\1/p')
-        [ -z "$found" ] || { echo "${found#::ffff:}"; return; }
+        found=$({ tr '\0' '\n' <"/proc/$pid/environ"; } 2>/dev/null | sed -n 's/^SSH_CONNECTION=\([^ ]*\) [^ ]* \([^ ]*\) .*/\1 \2/p')
+        if [ -n "$found" ]; then
+            # From the host to itself no packet crosses the network.
+            peer=${found% *} found=${found#* }
+            ip -o addr show 2>/dev/null | grep -qF " ${peer#::ffff:}/" || echo "${found#::ffff:}"
+            return
+        fi
         pid=$(sed -n 's/^PPid:[[:space:]]*//p' "/proc/$pid/status" 2>/dev/null)
     done
 }
@@ -525,6 +576,7 @@ in_time() {
     }
 }
 confirm() {
+    [ "$(value state)" != stuck ] || say 7 "change $name is stuck: it cannot be confirmed, but be rolled back once more, or be closed"
     [ "$(value state)" = waiting ] || say 7 "change $name cannot be confirmed: it is $(value state) already"
     in_time
     session=$(session_address)
