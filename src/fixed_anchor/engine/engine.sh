@@ -11,7 +11,7 @@
 #      It names what was decided (keep, roll-back), so there is no half-made one.
 #   5. The deadline counts /proc/uptime; a clock that jumps changes nothing.
 # Exit status: 0 done; 1 refused, nothing touched; 2 bad data; 3 was rolled back;
-# 4 no permission; 5 stuck; 7 another change is open, or this one is decided.
+# 4 no permission; 5 stuck; 7 another change is open, or this one is decided; 8 another guard is alive.
 set -u
 export LC_ALL=C
 PATH=${PATH:-/usr/sbin:/usr/bin:/sbin:/bin}:/usr/sbin:/sbin
@@ -44,9 +44,23 @@ beat() {
 guard_alive() {
     [ -f "$dir/heartbeat" ] && [ "$(value boot-id)" = "$(cat /proc/sys/kernel/random/boot_id)" ] || return 1
     pid=$(value heartbeat) pid=${pid%% *}
-    [ -n "$pid" ] && [ "$pid" != "$$" ] || return 1
-    case $({ tr '\0' ' ' <"/proc/$pid/cmdline"; } 2>/dev/null) in *" guard $dir "*) return 0 ;; esac
+    [ -n "$pid" ] && [ "$pid" != "$$" ] && is_guard "$pid"
+}
+# is_guard PID: whether that process moves this change.
+is_guard() {
+    case $({ tr '\0' ' ' <"/proc/$1/cmdline"; } 2>/dev/null) in *" guard $dir "* | *" boot $dir "*) return 0 ;; esac
     return 1
+}
+# Of several that would move the change one does: each stands behind the last one, and only where that one is gone.
+alone() {
+    boot=$(cat /proc/sys/kernel/random/boot_id) place=1
+    while ! ln -s "$$ $boot" "$dir/guard-$place" 2>/dev/null; do
+        before=$(readlink "$dir/guard-$place") || { [ -z "${room-}" ] || break; room=given; rm -f "$dir/reserve"; continue; }
+        [ "${before#* }" != "$boot" ] || ! is_guard "${before%% *}" || return 1
+        place=$((place + 1))
+    done
+    # On a disk that takes nothing at all there is only the heartbeat to go by.
+    ! guard_alive
 }
 # `put-back` is what earlier versions called it: theirs may be the change before this one.
 is_final() { case $1 in confirmed | rolled-back | put-back | closed) return 0 ;; esac; return 1; }
@@ -385,13 +399,21 @@ finish() {
     done
     disarm
 }
-commit() { set_state committing; each_file keep_aside || :; end_hold; run_steps commit any; finish confirmed; }
+commit() {
+    set_state committing
+    each_file keep_aside || :
+    end_hold
+    # What was held may have ended before the decision, when the disk took nothing.
+    [ ! -f "$dir/incomplete" ] || { rm -f "$dir/incomplete"; write_final || :; }
+    run_steps commit any
+    finish confirmed
+}
 # What was held beside the new state goes: the final files, loaded by a second activation.
 end_hold() {
     [ -s "$dir/held" ] && [ ! -f "$dir/hold-over" ] || return 0
     log "no longer held: $(tr '\n' ';' <"$dir/held")"
     observe | grep -vxF -f "$dir/held" >"$dir/expected"
-    write_final
+    write_final || :
     run_steps drop any
     settles_or drop-escalate "$dir/expected" || { log "in force now, but not as wanted:"; log_lines "  " <"$dir/observed"; }
     put hold-over yes
@@ -451,7 +473,8 @@ await() {
     done
 }
 guard() {
-    ! guard_alive || return 0
+    # Whoever would begin a guard again goes on watching over that one.
+    alone || exit 8
     trap '' HUP INT PIPE
     cd / || :
     # The first sign of life comes before anything that a slow disk could hold up.
@@ -477,7 +500,7 @@ supervise() {
     trap '' HUP INT PIPE
     # As systemd does it: a guard that has ended well is not begun again, whatever was asked for since.
     until /bin/sh "$dir/engine.sh" guard "$dir"; do
-        pause
+        sleep 1
         [ -d "$dir" ] && ! is_final "$(value state)" && [ "$(value state)" != stuck ] || return 0
     done
 }
@@ -635,13 +658,13 @@ status() {
     [ -z "$(decided)" ] || echo "decision $(decided)"
     [ ! -f "$dir/verdict" ] || echo "verdict $(value verdict)"
     [ ! -s "$dir/held" ] || [ -f "$dir/hold-over" ] || echo "held $(tr '\n' ';' <"$dir/held")"
-    [ ! -f "$dir/incomplete" ] || echo "incomplete yes"
+    [ ! -f "$dir/incomplete" ] || [ "$(value state)" != confirmed ] || echo "incomplete yes"
     [ ! -f "$dir/rolled-back-at-boot" ] || echo "rolled-back-at-boot yes"
 }
 # At boot, before any network service: no process of the change is left, and none is needed.
 boot() {
     # Called by hand on a running host it would take the files from under the guard.
-    ! guard_alive || { log "boot: a guard is alive; nothing was done"; return 0; }
+    alone || { log "boot: a guard is alive; nothing was done"; return 0; }
     now=$(value state)
     case $now in
     '' | prepared) log "boot: nothing had been changed"; finish rolled-back ;;
