@@ -44,6 +44,8 @@ class Scene:
         self.changes.mkdir(parents=True)
         (root / "etc").mkdir()
         self.number = 0
+        #: Whether a guard was killed: its log may lack a line.
+        self.killed = False
         #: What ``ip`` says of addresses; the machine's own are nobody's business, and it is sent no packet.
         self.kernel = root / "kernel"
         self.kernel.write_text("")

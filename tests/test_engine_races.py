@@ -116,6 +116,10 @@ def test_a_guard_whose_lock_is_another_s_does_nothing(real: Scene) -> None:
     change = real.lay(EDIT)
     other = real.lay({"b": (None, NEW)})
     (real.changes / "open").symlink_to(other.name)
+    # Before `start` has saved anything a guard has nothing to do.
+    real.verb("guard", change)
+    assert real.state(change) == ""
+    (change / "armed").write_text("yes\n")
     real.verb("guard", change)
     assert real.live("a").read_text() == OLD
     assert real.state(change) == "rolled-back"

@@ -366,7 +366,8 @@ disarm() {
 is_over() {
     is_final "$(cat "$root/$1/state" 2>/dev/null || :)" && return 0
     begun_by=$(cat "$root/$1/starting" 2>/dev/null || echo none)
-    [ ! -f "$root/$1/state" ] && [ ! -d "/proc/$begun_by" ]
+    # In this order: a `start` that has ended well has left a state behind.
+    [ ! -d "/proc/$begun_by" ] && [ ! -f "$root/$1/state" ]
 }
 take_lock() {
     # Two tries: the second after a lock that a finished or never begun change left behind.
@@ -482,7 +483,8 @@ guard() {
     beat
     if sync "$dir/boot-id" 2>/dev/null; then log "sync: file by file"; else log "sync: whole file systems"; fi
     case $(value state) in
-    '') forward ;;
+    # Nothing is saved yet, or nothing is armed.
+    '') [ ! -f "$dir/armed" ] || forward ;;
     waiting) await ;;
     committing) commit ;;
     confirmed | rolled-back | closed) disarm ;;
@@ -523,6 +525,7 @@ start() {
     take_baseline
     on_disk
     arm_boot || die 1 "the boot unit could not be installed; nothing was changed"
+    put armed yes || die 1 "the disk of $dir takes nothing; nothing was changed"
     launch
     await_guard
     trap - EXIT
