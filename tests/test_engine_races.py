@@ -121,6 +121,10 @@ def test_a_guard_whose_lock_is_another_s_does_nothing(real: Scene) -> None:
     assert real.state(change) == ""
     (change / "armed").write_text("yes\n")
     real.verb("guard", change)
+    # One that was never armed can be ended all the same.
+    never = real.lay({"d": (None, NEW)})
+    assert real.verb("roll-back", never).returncode == 0
+    assert real.state(never) == "rolled-back"
     assert real.live("a").read_text() == OLD
     assert real.state(change) == "rolled-back"
     assert os.readlink(real.changes / "open") == other.name

@@ -445,7 +445,7 @@ roll_back() {
     until set_state stuck; do beat; pause; done
 }
 # Whether `start` gave up waiting for this guard, or the lock is another's by now.
-given_up() { [ "$(decided)" = roll-back ] || [ "$(readlink "$root/open" 2>/dev/null)" != "$name" ]; }
+given_up() { [ "$(decided)" = roll-back ] || [ ! -f "$dir/armed" ] || [ "$(readlink "$root/open" 2>/dev/null)" != "$name" ]; }
 forward() {
     if given_up; then finish rolled-back; return; fi
     texts=new
@@ -483,8 +483,8 @@ guard() {
     beat
     if sync "$dir/boot-id" 2>/dev/null; then log "sync: file by file"; else log "sync: whole file systems"; fi
     case $(value state) in
-    # Nothing is saved yet, or nothing is armed.
-    '') [ ! -f "$dir/armed" ] || forward ;;
+    # Before all is saved there is nothing to be done, but to end a change that somebody does not want.
+    '') if [ -f "$dir/armed" ] || [ -n "$(decided)" ]; then forward; fi ;;
     waiting) await ;;
     committing) commit ;;
     confirmed | rolled-back | closed) disarm ;;
