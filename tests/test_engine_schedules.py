@@ -65,6 +65,14 @@ def look(scene: Scene, change: Path) -> None:
         assert live(scene) == {OLD}, said.stdout
 
 
+def holder(scene: Scene) -> str:
+    """The change that has the lock."""
+    try:
+        return os.readlink(scene.changes / "open")
+    except FileNotFoundError:
+        return ""
+
+
 def kill_guard(change: Path) -> None:
     try:
         os.kill(int((change / "heartbeat").read_text().split()[0]), signal.SIGKILL)
@@ -107,7 +115,7 @@ def one_schedule(scene: Scene, seed: int) -> None:
     # A guard that was killed is begun again by itself; a verb does it too.
     until = time.monotonic() + 60
     while scene.state(change) not in states.FINAL:
-        if not begun and not scene.state(change) and not (scene.changes / "open").is_symlink():
+        if not begun and not scene.state(change) and not holder(scene):
             break
         assert time.monotonic() < until, (scene.state(change), answers, scene.log(change))
         time.sleep(0.1)
@@ -124,7 +132,7 @@ def one_schedule(scene: Scene, seed: int) -> None:
         assert "nothing" in answers[0][2] or "open" in answers[0][2] or answers[0][1] == 7, answers
         assert end != states.CONFIRMED, answers
     until = time.monotonic() + 30
-    while (scene.changes / "open").is_symlink() and os.readlink(scene.changes / "open") == change.name:
+    while holder(scene) == change.name:
         assert time.monotonic() < until, (answers, scene.log(change))
         time.sleep(0.1)
     scene.verb("roll-back", other)
