@@ -19,12 +19,12 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from fixed_anchor.core.addresses import parse_address
+from fixed_anchor.core.errors import InputError
 from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.core.rules.spoken_for import segment_findings, source_findings
 from fixed_anchor.planfile.reader import plan_from_text
 from fixed_anchor.sources import RESERVE, SOURCES
 from fixed_anchor.sources.protocol import Reservation
-from fixed_anchor.workflow.dhcp_server import InputError
 from fixed_anchor.workflow.sources import read_sources
 from tests.test_source_corpus import CORPUS
 

@@ -102,10 +102,10 @@ class Server:
         """What our own reader makes of the server's own file: its configuration, or with ``-leases`` its leases."""
         path = self.leases if what else self.config
         kind = self.kind + what
-        return SOURCES[kind].claims(path.read_bytes(), Origin(kind, path.name, str(path)), _Rooted(self.root))
+        return SOURCES[kind].claims(path.read_bytes(), Origin(kind, path.name, str(path)), Rooted(self.root))
 
 
-class _Rooted(Reader):
+class Rooted(Reader):
     """Reads in the server's own tree: its absolute paths count from there."""
 
     def path(self, name: str, beside: str | None = None) -> str:

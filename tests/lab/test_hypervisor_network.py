@@ -11,6 +11,7 @@ from fixed_anchor.sources import SOURCES
 from fixed_anchor.sources.protocol import Origin, Reader
 from tests.hypervisor_networks import ACCEPTED, REFUSED
 from tests.lab.hypervisor import Hypervisor
+from tests.lab.servers import Rooted
 
 
 def read(text: str, kind: str = "libvirt") -> Claims:
@@ -42,7 +43,7 @@ def test_what_the_daemon_makes_of_it_is_what_we_read(hypervisor: Hypervisor) -> 
             theirs = SOURCES["dnsmasq"].claims(
                 hypervisor.settings("quay").read_bytes(),
                 Origin("dnsmasq", "quay.conf", str(hypervisor.settings("quay"))),
-                _Rooted(hypervisor.root),
+                Rooted(hypervisor.root),
             )
             different += [f"{name}: {what}" for what in _differences(ours, theirs)]
         else:
@@ -52,11 +53,6 @@ def test_what_the_daemon_makes_of_it_is_what_we_read(hypervisor: Hypervisor) -> 
         for file in hypervisor.settings("quay").parent.glob("quay.*"):
             file.unlink()
     assert different == []
-
-
-class _Rooted(Reader):
-    def path(self, name: str, beside: str | None = None) -> str:
-        return f"{self.folder}{name}" if name.startswith("/") else super().path(name, beside)
 
 
 def _differences(ours: Claims, theirs: Claims) -> list[str]:

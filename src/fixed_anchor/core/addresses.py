@@ -132,6 +132,15 @@ def parse_destination(text: str) -> IPNetwork:
     return parse_network(text if "/" in text else f"{text}/{128 if ':' in text else 32}")
 
 
+def is_address(text: str) -> bool:
+    """Whether :func:`parse_address` takes ``text``."""
+    try:
+        parse_address(text)
+    except ValueError:
+        return False
+    return True
+
+
 def parse_prefix(text: str, version: int) -> int:
     """A prefix length in bits, from ``24`` or (IPv4 only) a dotted mask such as ``255.255.255.0``.
 

@@ -6,6 +6,7 @@ from fixed_anchor.core.addresses import (
     AddressRange,
     IPAddress,
     IPNetwork,
+    is_address,
     parse_address,
     parse_domain,
     parse_mac,
@@ -197,7 +198,7 @@ def network_of(statement: Statement) -> IPNetwork:
             raise ValueError("the subnet has no mask")
         return parse_network(f"{words[0]}/{words[2]}")
     except (ValueError, IndexError) as error:
-        wrong = words[2] if len(words) > 2 and not _is_address(words[2]) else None
+        wrong = words[2] if len(words) > 2 and not is_address(words[2]) else None
         raise statement.error(f"subnet: {error}", "subnet ADDRESS netmask MASK { ... }", wrong) from None
 
 
@@ -218,14 +219,6 @@ def range_of(words: list[str]) -> AddressRange:
         return parse_range(words[0])
     ends = sorted((parse_address(word) for word in words), key=int)
     return parse_range(f"{ends[0]} - {ends[1]}")
-
-
-def _is_address(text: str) -> bool:
-    try:
-        parse_address(text)
-    except ValueError:
-        return False
-    return True
 
 
 def _padded(mac: str) -> str:

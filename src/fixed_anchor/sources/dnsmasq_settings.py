@@ -10,6 +10,7 @@ import msgspec
 from fixed_anchor.core.addresses import (
     IPAddress,
     IPNetwork,
+    is_address,
     parse_address,
     parse_domain,
     parse_mac,
@@ -245,7 +246,7 @@ class Settings:
             names, texts = parts[1:-1], [parts[-1]]
         else:
             words = [w for w in setting.words() if not w.isdecimal()]
-            texts = [w for w in words if _is_address(w)]
+            texts = [w for w in words if is_address(w)]
             names = [w for w in words if w not in texts]
         for text in texts:
             try:
@@ -297,14 +298,6 @@ def _covers(where: list[str], network: IPNetwork) -> bool:
     except ValueError:
         return False
     return network.network_address in range_ and network.broadcast_address in range_
-
-
-def _is_address(text: str) -> bool:
-    try:
-        parse_address(text)
-    except ValueError:
-        return False
-    return True
 
 
 def _addresses(told: tuple[tuple[str, ...], Setting] | None) -> tuple[IPAddress, ...] | None:
