@@ -165,7 +165,10 @@ def test_only_one_decision(real: Scene) -> None:
     real.wait(change, "confirmed")
 
 
-def _kill_guard(change: Path) -> None:
+def _kill_guard(real: Scene, change: Path) -> None:
+    # A guard says its state first, and then writes the line of the log.
+    while real.state(change) not in real.states(change)[-1:]:
+        time.sleep(0.02)
     pid = int((change / "heartbeat").read_text().split()[0])
     os.kill(pid, signal.SIGKILL)
 
@@ -174,7 +177,7 @@ def test_a_killed_guard_comes_back(real: Scene) -> None:
     change = real.lay(EDIT, within=60)
     real.verb("start", change)
     real.wait(change, "waiting")
-    _kill_guard(change)
+    _kill_guard(real, change)
     assert real.verb("confirm", change).returncode == 0
     assert real.state(change) == "confirmed"
 
@@ -183,7 +186,7 @@ def test_a_guard_killed_amid_a_step_puts_back(real: Scene) -> None:
     change = real.lay(EDIT, Steps(activate=(("sleep", "5"),)))
     real.verb("start", change)
     real.wait(change, "activating")
-    _kill_guard(change)
+    _kill_guard(real, change)
     real.wait(change, "rolled-back")
     assert real.live("a").read_text() == OLD
 
