@@ -23,6 +23,7 @@ lint: $(VENV)/.ready
 	$(BIN)/ruff format --check src tests bench
 	$(BIN)/mypy
 	$(BIN)/lint-imports
+	$(BIN)/python -m fixed_anchor.engine.source | $(BIN)/shellcheck --shell=sh -
 	$(BIN)/shellcheck --shell=sh src/fixed_anchor/engine/*.sh src/fixed_anchor/machines/*.sh
 	$(BIN)/shellcheck tests/lab/*.sh .ci/run
 

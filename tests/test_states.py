@@ -8,10 +8,11 @@ from pathlib import Path
 
 from fixed_anchor.change import states
 from fixed_anchor.change.states import STATES
+from fixed_anchor.engine.source import PARTS, engine_source
 
 ROOT = Path(__file__).resolve().parents[1]
 SOURCE = ROOT / "src/fixed_anchor"
-ENGINE = (SOURCE / "engine/engine.sh").read_text()
+ENGINE = engine_source().decode()
 FORWARD = [states.PREPARED, states.LEAVING, states.WRITING, states.ACTIVATING, states.WAITING]
 
 #: Who speaks in which function of the shell engine.
@@ -104,7 +105,7 @@ def test_no_state_is_named_elsewhere() -> None:
     """Whoever needs a state takes it from the table; a word that is written a second time is forgotten once."""
     words = "|".join([*filter(None, STATES), *states.FORMER])
     named = re.compile(f"[\"']({words})[\"']")
-    own = {"change/states.py", "engine/engine.sh", "engine/runbook.sh"}
+    own = {"change/states.py", "engine/runbook.sh", *(f"engine/parts/{part}.sh" for part in PARTS)}
     for path in sorted([*SOURCE.rglob("*.py"), *SOURCE.rglob("*.sh")]):
         if str(path.relative_to(SOURCE)) not in own:
             assert named.search(path.read_text()) is None, path

@@ -15,6 +15,7 @@ from fixed_anchor.change.files import FileEdit, encode
 from fixed_anchor.change.steps import Fed, argv_of
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.engine.boot import boot_files
+from fixed_anchor.engine.source import engine_source
 
 #: Phases of the steps, as the engine calls them, and their field in :class:`~fixed_anchor.change.steps.Steps`.
 PHASES = {
@@ -29,13 +30,6 @@ PHASES = {
     "drop-escalate": "drop_escalate",
     "commit": "commit",
 }
-
-
-def engine_source() -> bytes:
-    """The text of ``engine.sh``."""
-    from importlib import resources
-
-    return resources.files(__package__).joinpath("engine.sh").read_bytes()
 
 
 def as_files(

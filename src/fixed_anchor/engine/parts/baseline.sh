@@ -1,0 +1,63 @@
+# --- the state that must come back, and whether it has --------------------------------
+# What counts of the present state: IPv4 addresses and whether they are leased, fixed IPv6
+# addresses, and the gateways of default routes on the interface.
+observe() { while read -r interface; do observe_one; done <"$dir/interface"; }
+observe_one() {
+    ip -o addr show dev "$interface" scope global 2>/dev/null | while read -r _ _ family address rest; do
+        case "$family $rest" in
+        "inet "*dynamic*) echo "address $address leased on $interface" ;;
+        "inet6 "*dynamic* | "inet6 "*temporary*) ;;
+        *) echo "address $address fixed on $interface" ;;
+        esac
+    done | sort
+    for family in -4 -6; do
+        ip "$family" route show default dev "$interface" 2>/dev/null | while read -r _ via gateway rest; do
+            case "$family $via $rest" in "-4 via "* | "-6 via "*"proto static"*) echo "gateway $gateway on $interface" ;; esac
+        done | sort -u
+    done
+}
+gateway_answers() {
+    gateway=$(ip -4 route show default 2>/dev/null | while read -r _ _ hop _; do echo "$hop"; break; done)
+    [ -n "$gateway" ] || return 1
+    ping -c 1 -W 1 "$gateway" >/dev/null 2>&1 && return 0
+    case $(ip neigh show "$gateway" 2>/dev/null) in *REACHABLE* | *DELAY*) ;; *) return 1 ;; esac
+}
+take_baseline() {
+    mkdir -p "$dir/baseline" && observe >"$dir/baseline/facts"
+    ip route show >"$dir/baseline/routes" 2>&1 || :
+    ip rule show >"$dir/baseline/rules" 2>&1 || :
+    if gateway_answers; then echo yes; else echo no; fi >"$dir/baseline/gateway-answered"
+    durable "$dir/baseline"
+}
+# A lease may come back with another address: that it is leased again is what counts.
+same_facts() { [ "$(counted "$1")" = "$(counted "$2")" ]; }
+counted() { sed 's/^address [^ ]* leased/address leased/' "$1" | sort; }
+# settles SECONDS FACTS: waits until what is observed is as the file FACTS says.
+settles() {
+    until=$(($(uptime_now) + $1))
+    while :; do
+        { observe >"$dir/observed"; } 2>/dev/null || return 1
+        same_facts "$dir/observed" "$2" && { [ "$(value baseline/gateway-answered)" = no ] || gateway_answers; } && return 0
+        [ "$(uptime_now)" -lt "$until" ] || return 1
+        beat; pause
+    done
+}
+# settles_or PHASE FACTS: the steps of PHASE one by one, as long as the stack sticks.
+settles_or() {
+    settles 20 "$2" && return 0
+    for file in "$dir/steps/$1"/*; do
+        [ -f "$file" ] || continue
+        log "the wanted state is not reached yet"
+        run_step "$file" || :
+        restore_kernel "$1"
+        settles 15 "$2" && return 0
+    done
+    return 1
+}
+# What was in the kernel and in no file. Stacks go on after they have answered, and would undo it.
+restore_kernel() {
+    [ "$1" != drop ] && [ -d "$dir/steps/kernel" ] || return 0
+    sleep 2
+    run_steps kernel any
+}
+

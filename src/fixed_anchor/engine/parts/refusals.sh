@@ -1,0 +1,63 @@
+# --- what is refused before anything is touched ---------------------------------------
+# The state folder must outlive a power cut, belong to whoever runs this, and be named in the boot unit.
+check_home() {
+    case $dir in *[[:space:]]*) die 1 "$dir has a blank in its path, which no boot unit can name; nothing was changed" ;; esac
+    # shellcheck disable=SC2012  # one folder of our own, whose owner is wanted as a number
+    owner=$(ls -nd "$root" | { read -r _ _ uid _; echo "$uid"; })
+    [ "$owner" = "$(id -u)" ] || die 4 "$root belongs to somebody else; nothing was changed"
+    [ -f "$dir/boot-unit" ] || return 0
+    case $(stat -f -c %T "$dir" 2>/dev/null) in
+    tmpfs | ramfs) die 1 "$dir lies in memory, and would be gone after a power cut; nothing was changed" ;;
+    esac
+}
+# A file that is mounted by itself cannot be replaced by a rename.
+check_mounted() {
+    while read -r _ _ _ _ point _; do
+        [ "$point" != "$1" ] || die 1 "$1 is mounted by itself (see findmnt), and cannot be replaced; nothing was changed"
+    done </proc/self/mountinfo
+}
+# All that a rollback needs, and the folders that it lies in.
+on_disk() {
+    limited 30 sync -f "$dir" || limited 30 sync || die 1 "the disk of $dir does not take the saved copies; nothing was changed"
+}
+check_file() {
+    case $6 in [!/]* | */../* | */./* | *//*) die 2 "the manifest names $6, which is no plain path" ;; esac
+    [ "$(readlink "$6")" = "$(value "was-link/$1")" ] ||
+        die 1 "$6 is a symbolic link that the draft did not see, or no longer one; nothing was changed"
+    above=${6%/*}
+    while [ -n "$above" ]; do
+        [ ! -L "$above" ] || die 1 "$above, above $6, is a symbolic link; nothing was changed"
+        above=${above%/*}
+    done
+    case $2 in
+    create)
+        [ ! -e "$6" ] || die 1 "$6 has appeared since the draft was made; nothing was changed"
+        above=${6%/*}
+        # One missing folder is made with its file, and goes again with it.
+        [ -d "$above" ] || { [ -w "${above%/*}" ] && return 0; } ||
+            die 1 "the folder of $6 is not there, and cannot be made; nothing was changed"
+        ;;
+    replace | delete | link)
+        [ ! -f "$dir/was/$1" ] || cmp -s "$dir/was/$1" "$6" || die 1 "$6 is not what the draft was made from; nothing was changed"
+        [ -w "$6" ] || [ -L "$6" ] || die 4 "$6 cannot be written: it is read-only, or immutable; nothing was changed"
+        ;;
+    *) die 2 "the manifest has a line of kind $2" ;;
+    esac
+    # Really tried, with the time it has already: not every shell asks the file system whether root may.
+    check_mounted "$6"
+    touch -c -r "${6%/*}" "${6%/*}" 2>/dev/null || die 4 "the folder of $6 cannot be written; nothing was changed"
+    check_room "${6%/*}"
+}
+# check_room FOLDER: a change is small, but a full disk must not be met in the middle of it.
+check_room() {
+    left=$(df -Pk "$1" 2>/dev/null | { read -r _; read -r _ _ _ left _; echo "${left:-}"; })
+    [ "${left:-1024}" -ge 1024 ] || die 1 "only $left KiB are left on the disk of $1; nothing was changed"
+}
+# Every command of the stack that the change and its way back need must be there.
+check_commands() {
+    for step in "$dir"/steps/leave/* "$dir"/steps/activate/* "$dir"/steps/drop/* "$dir"/steps/unload/* "$dir"/steps/reload/*; do
+        [ -f "$step" ] || continue
+        IFS= read -r first <"$step"
+        command -v "$first" >/dev/null || die 1 "the command $first is not there; nothing was changed"
+    done
+}
