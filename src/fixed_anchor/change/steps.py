@@ -38,7 +38,8 @@ class Steps(msgspec.Struct, frozen=True):
     ``drop`` loads the new files where they have replaced the old ones already, and nothing
     could run before: where an old address is held until the decision, it loads the final
     files without it. ``drop_escalate`` goes on where the daemon then sticks. ``commit`` runs
-    when the change is kept. ``releases`` says of one interface that the ``leave`` steps give
+    when the change is kept. ``announce`` tells the neighbours what is in force once the
+    change has been rolled back. ``releases`` says of one interface that the ``leave`` steps give
     its lease back to the server.
     """
 
@@ -52,6 +53,7 @@ class Steps(msgspec.Struct, frozen=True):
     drop: tuple[Step, ...] = ()
     drop_escalate: tuple[Step, ...] = ()
     commit: tuple[Step, ...] = ()
+    announce: tuple[Step, ...] = ()
     releases: bool = False
 
 

@@ -34,6 +34,11 @@ class VerifyCheck(msgspec.Struct, frozen=True):
     seconds: float = 0.0
 
 
+def skipped_check(code: str, host: str, interface: str, why: str, expected: str = "looked at") -> VerifyCheck:
+    """A required check that could not be made."""
+    return VerifyCheck(code, True, host, interface, "here", expected, "not looked at", SKIPPED, why)
+
+
 def verdict_of(checks: Iterable[VerifyCheck]) -> str:
     """``not as planned`` if a required check failed, ``undetermined`` if one was skipped, else ``as planned``."""
     required = [c for c in checks if c.required]

@@ -71,7 +71,8 @@ def host_wide_steps(paths: Iterable[str]) -> Steps:
     """
     changed = sorted(set(paths))
     load = tuple(dict.fromkeys(step for wide in HOST_WIDE for path in changed for step in wide.load(path)))
-    return Steps(activate=load, reload=load)
+    boot = tuple(dict.fromkeys(step for wide in HOST_WIDE for path in changed for step in wide.at_boot(path)))
+    return Steps(activate=load, reload=load, boot=boot)
 
 
 def units() -> dict[str, str]:

@@ -28,6 +28,9 @@ class Chrony:
         is_own = path in MAIN or (path.endswith(f"/{OWN}.conf") and path.startswith("/etc/chrony"))
         return (("systemctl", "restart", self.unit),) if is_own and of_debian == (self.main == MAIN[0]) else ()
 
+    def at_boot(self, path: str) -> tuple[Step, ...]:
+        return ()
+
     def servers(self, out: str) -> tuple[str, ...]:
         """The sources in the answer to :data:`SERVERS`: lines of ``^,?,NAME,...``."""
         words = (line.split(",") for line in out.splitlines())

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from fixed_anchor.change.steps import Step
+import msgspec
+
+from fixed_anchor.change.steps import Step, Steps
 from fixed_anchor.daemons.protocol import Questions
 from fixed_anchor.formats.host_names import HOSTNAME, HOSTS
 
@@ -16,3 +18,17 @@ class Hostname:
 
     def load(self, path: str) -> tuple[Step, ...]:
         return (("hostname", "-F", HOSTNAME),) if path == HOSTNAME else ()
+
+    def at_boot(self, path: str) -> tuple[Step, ...]:
+        # The first process has set the name from this file before anything else could run.
+        return self.load(path)
+
+
+def with_former_name(steps: Steps, name: str) -> Steps:
+    """The same steps where no file said the former ``name``: rolled back it is set as it was, once the file is gone."""
+    former: dict[Step, Step] = {("hostname", "-F", HOSTNAME): ("hostname", name)}
+
+    def told(phase: tuple[Step, ...]) -> tuple[Step, ...]:
+        return tuple(former.get(step, step) for step in phase)
+
+    return msgspec.structs.replace(steps, reload=told(steps.reload), boot=told(steps.boot))

@@ -121,6 +121,10 @@ class HostWide(Protocol):
         """What makes it take the file at ``path`` as it is, the same both ways; nothing where that is not its own."""
         ...
 
+    def at_boot(self, path: str) -> tuple[Step, ...]:
+        """The same at boot, before any service has started; nothing where its service then reads the file itself."""
+        ...
+
 
 class TimeDaemon(HostWide, Protocol):
     """A time daemon. The first command of its ``questions`` has it name its servers."""

@@ -20,3 +20,6 @@ class Resolved:
 
     def load(self, path: str) -> tuple[Step, ...]:
         return (("systemctl", "restart", "systemd-resolved.service"),) if path == DROP_IN else ()
+
+    def at_boot(self, path: str) -> tuple[Step, ...]:
+        return ()

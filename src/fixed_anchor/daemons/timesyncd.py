@@ -23,6 +23,9 @@ class Timesyncd:
     def load(self, path: str) -> tuple[Step, ...]:
         return (("systemctl", "restart", self.unit),) if path == DROP_IN else ()
 
+    def at_boot(self, path: str) -> tuple[Step, ...]:
+        return ()
+
     def servers(self, out: str) -> tuple[str, ...]:
         """The servers in the answer to :data:`SERVERS`."""
         said = dict(line.partition("=")[::2] for line in out.splitlines())

@@ -6,7 +6,7 @@ before anything reads the interface files.
 
 from __future__ import annotations
 
-from fixed_anchor.daemons import DAEMONS
+from fixed_anchor.daemons import DAEMONS, HOST_WIDE
 from fixed_anchor.machines.protocol import Machine
 
 _SYSTEMD = """\
@@ -110,7 +110,9 @@ def boot_files(init: str, folder: str) -> dict[str, bytes]:
     if init not in INITS:
         return {}
     text, path, mode, wants = INITS[init]
-    units = [daemon.unit for daemon in DAEMONS.values()]
+    # What reads the files of a change when it starts: those of the interfaces, and those of the whole host.
+    wide = [program.unit for program in HOST_WIDE if program.unit is not None]
+    units = [*(daemon.unit for daemon in DAEMONS.values()), *wide]
     services = [unit.removesuffix(".service") for unit in units]
     files = {
         "boot-unit": text.format(folder=folder, units=" ".join(units), services=" ".join(services)),

@@ -29,6 +29,7 @@ PHASES = {
     "drop": "drop",
     "drop-escalate": "drop_escalate",
     "commit": "commit",
+    "announce": "announce",
 }
 
 

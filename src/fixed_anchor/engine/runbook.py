@@ -32,7 +32,8 @@ def runbook(content: FileContent, terms: Terms, macs: dict[str, str | None]) -> 
             files[f"init/{init}/{name}"] = (data, 0o600)
     head = resources.files(__package__).joinpath("runbook.sh").read_bytes()
     data = b"".join(_section(path, *file) for path, file in files.items())
-    return head + b"#DATA\n" + data + b"#END " + hashlib.sha256(data).hexdigest().encode() + b"\n"
+    text = head + b"#DATA\n" + data
+    return text + b"#END " + hashlib.sha256(text).hexdigest().encode() + b"\n"
 
 
 def _section(path: str, data: bytes, mode: int) -> bytes:

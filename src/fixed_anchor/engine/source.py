@@ -5,7 +5,7 @@ from __future__ import annotations
 from importlib import resources
 
 #: In the order in which they are joined: a shell reads from the top.
-PARTS = ("words", "steps", "refusals", "files", "baseline", "boot_and_lock", "guard", "verbs")
+PARTS = ("words", "steps", "refusals", "files", "baseline", "neighbours", "boot_and_lock", "guard", "verbs")
 
 
 def engine_source() -> bytes:

@@ -18,6 +18,9 @@ _SOURCE_LINK_LAYER, _TARGET_LINK_LAYER = 1, 2
 _STEPPED_OVER = frozenset({0, 43, 60})
 
 UNSPECIFIED = IPv6Address("::")
+ALL_NODES = IPv6Address("ff02::1")
+#: Flags of an advertisement (RFC 4861, section 4.4).
+_ROUTER, _SOLICITED, _OVERRIDE = 0x80, 0x40, 0x20
 
 
 class IPv6(msgspec.Struct, frozen=True):
@@ -161,8 +164,16 @@ def solicitation_frame(mac: str, source: IPv6Address, target: IPv6Address) -> by
 
 def advertisement_frame(mac: str, address: IPv6Address, to: IPv6Address, to_mac: str) -> bytes:
     """The answer of the holder of ``address`` at ``mac`` to a solicitation from ``to`` (flags: solicited, override)."""
-    message = Neighbour(False, address, mac, 0x60).encode(address, to)
+    message = Neighbour(False, address, mac, _SOLICITED | _OVERRIDE).encode(address, to)
     return Frame(to_mac, mac, ETHERTYPE_IPV6, IPv6(address, to, PROTOCOL_ICMPV6, message).encode()).encode()
+
+
+def unsolicited_frame(mac: str, address: IPv6Address, is_router: bool) -> bytes:
+    """An unsolicited advertisement of ``address`` to all nodes (RFC 4861, section 7.2.6; flags: override, router)."""
+    flags = _OVERRIDE | (_ROUTER if is_router else 0)
+    message = Neighbour(False, address, mac, flags).encode(address, ALL_NODES)
+    packet = IPv6(address, ALL_NODES, PROTOCOL_ICMPV6, message)
+    return Frame(multicast_mac(ALL_NODES), mac, ETHERTYPE_IPV6, packet.encode()).encode()
 
 
 def echo6_frame(

@@ -17,9 +17,12 @@ from fixed_anchor.core.config import InterfaceConfig
 from fixed_anchor.core.errors import InputError, NotSupported
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
 from fixed_anchor.daemons import host_wide_steps, interface_steps
+from fixed_anchor.daemons.hostname import with_former_name
 from fixed_anchor.formats import FORMATS
+from fixed_anchor.formats.host_names import HOSTNAME
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe.fetching import format_files
+from fixed_anchor.workflow.announce import announce_command
 from fixed_anchor.workflow.give_back import give_back_command
 
 
@@ -53,7 +56,10 @@ def assemble(
     if first is final:
         grace = ()
     stacks: list[str] = []
-    every: list[Steps] = [host_wide_steps(edit.path for edit in first.edits)]
+    wide = host_wide_steps(edit.path for edit in first.edits)
+    if any(edit.path == HOSTNAME and edit.before is None for edit in first.edits):
+        wide = with_former_name(wide, survey.hostname)
+    every: list[Steps] = [wide]
     given_back: list[Step] = []
     for name, config in final.configs.items():
         found = surveyed(survey, name)
@@ -65,8 +71,12 @@ def assemble(
             given_back += _give_back(found, config)
     configs = tuple(config for config in final.configs.values() if config is not None)
     waits = tuple(config for config in first.configs.values() if config is not None)
+    names = tuple(final.configs)
     steps = msgspec.structs.replace(
-        joined_steps(every), kernel=_kernel_steps(survey, tuple(final.configs)), commit=tuple(given_back)
+        joined_steps(every),
+        kernel=_kernel_steps(survey, names),
+        commit=tuple(given_back),
+        announce=tuple(announce_command(name) for name in names),
     )
     ends = {e.path: e.after.text for e in final.edits if e.after is not None}
     content = FileContent(

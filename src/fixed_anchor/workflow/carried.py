@@ -16,9 +16,11 @@ def runbook_of(
 ) -> bytes:
     """The script. ``open_questions`` is what was undetermined when it was made; its log says so.
 
-    Giving a lease back takes Python, so it is left out: the lease runs out by itself.
+    Giving a lease back takes Python, so it is left out: the lease runs out by itself. What is announced is
+    announced by what the host has.
     """
-    content = msgspec.structs.replace(draft.content, steps=msgspec.structs.replace(draft.content.steps, commit=()))
+    steps = msgspec.structs.replace(draft.content.steps, commit=(), announce=())
+    content = msgspec.structs.replace(draft.content, steps=steps)
     notes = about("runbook", plan_file, draft, [])
     questions = tuple(f"not looked at when this was drafted: {f.code}: {f.message}" for f in open_questions)
     terms = Terms(confirm_within, False, notes, (*told(notes, draft), *questions))

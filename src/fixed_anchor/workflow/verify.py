@@ -17,17 +17,18 @@ from fixed_anchor.core.verification import (
     VerifyCheck,
     VerifyResult,
     files_check,
+    skipped_check,
     state_checks,
 )
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe.stocktaking import take_stock
-from fixed_anchor.packets.arp_probes import AFTERWARDS
 from fixed_anchor.packets.echoes import Echoes
 from fixed_anchor.vantages.protocol import Vantage
 from fixed_anchor.workflow import names
 from fixed_anchor.workflow.host_wide import beside, host_configs
 from fixed_anchor.workflow.look import look
 from fixed_anchor.workflow.site import Site, own_vantage
+from fixed_anchor.workflow.sole_owner import announced_checks, sole_owner_checks
 
 
 def verify(site: Site, host_names: tuple[str, ...] = ()) -> VerifyResult:
@@ -41,17 +42,13 @@ def verify(site: Site, host_names: tuple[str, ...] = ()) -> VerifyResult:
             if interface.name not in wanted:
                 continue
             if survey is None or machine is None:
-                checks.append(_skipped("reached", host.name, interface.name, "the host is not reached from here"))
+                checks.append(skipped_check("reached", host.name, interface.name, "the host is not reached from here"))
                 continue
             vantage = site.vantage(host, interface.name, site.plan.segments[interface.segment].subnets)
             checks += verify_interface(host.name, machine, survey, wanted, interface.name, vantage)
         if survey is not None and machine is not None:
             checks += hostname_checks(host.name, machine, survey, host.hostname)
     return VerifyResult(tuple(checks))
-
-
-def _skipped(code: str, host: str, interface: str, why: str, expected: str = "looked at") -> VerifyCheck:
-    return VerifyCheck(code, True, host, interface, "here", expected, "not looked at", SKIPPED, why)
 
 
 def verify_interface(
@@ -61,8 +58,12 @@ def verify_interface(
     every: Mapping[str, InterfaceConfig],
     name: str,
     vantage: Vantage,
+    announcing: bool = False,
 ) -> list[VerifyCheck]:
-    """All checks of one interface against what is wanted of it; ``every`` is what is wanted of all of the host."""
+    """All checks of one interface against what is wanted of it; ``every`` is what is wanted of all of the host.
+
+    ``announcing`` tells the neighbours of addresses that nobody else has.
+    """
     wanted = every[name]
     found = survey.interface(wanted.interface)
     if found is None:
@@ -82,53 +83,16 @@ def verify_interface(
     if survey.running:
         checks += state_checks(host, wanted, found, f"kernel of {machine.name}", beside(survey, every, name))
     else:
-        checks.append(_skipped("kernel-state", host, wanted.interface, "only files are here, nothing runs"))
+        checks.append(skipped_check("kernel-state", host, wanted.interface, "only files are here, nothing runs"))
     broken = next((b for b in survey.unreadable if b.concerns(name, found.stack)), None)
     checks.append(files_check(host, wanted, found, machine.name, broken))
     if survey.running:
-        checks += _sole_owner_checks(host, wanted, survey, vantage)
+        owned, sole = sole_owner_checks(host, wanted, survey, vantage)
+        checks += owned
+        if announcing:
+            checks += announced_checks(host, machine, wanted, survey, vantage, sole)
         checks += _gateway_checks(host, wanted, found, vantage)
         checks += _resolver_checks(host, wanted, found, vantage)
-    return checks
-
-
-def _sole_owner_checks(host: str, wanted: InterfaceConfig, survey: HostSurvey, vantage: Vantage) -> list[VerifyCheck]:
-    """Whether anybody else on the segment has a fixed address too. No stack tells: all hold duplicates in silence."""
-    addresses = [a.ip for a in wanted.addresses if wanted.method(a.version) == "fixed"]
-    skipped = partial(_skipped, "sole-owner", host, wanted.interface)
-    if vantage.why_not is not None:
-        return [skipped(vantage.why_not, str(address)) for address in addresses]
-    if vantage.frames is None:
-        # The kernel resolves no address that it holds itself.
-        return [skipped(f"{vantage.name} sends no frames", str(address)) for address in addresses]
-    begun = time.monotonic()
-    try:
-        looked = look(vantage, addresses, pattern=AFTERWARDS)
-    except NoAccess as error:
-        return [skipped(str(error), str(address)) for address in addresses]
-    seconds = round(time.monotonic() - begun, 3)
-    own = survey.own_macs()
-    checks = []
-    for address in addresses:
-        answer = looked.answers.get(address)
-        if answer is None:
-            checks.append(skipped(looked.why_not.get(address, "not asked"), str(address)))
-            continue
-        others = [h.mac for h in answer.holders if h.mac not in own]
-        checks.append(
-            VerifyCheck(
-                "sole-owner",
-                True,
-                host,
-                wanted.interface,
-                vantage.name,
-                f"nobody else has {address}",
-                f"{', '.join(others)} has {address} too" if others else f"nobody else has {address}",
-                FAIL if others else PASS,
-                f"another machine answered {answer.asked}" if others else None,
-                seconds,
-            )
-        )
     return checks
 
 
@@ -144,7 +108,7 @@ def _gateway_checks(
             continue
         # "ARP" is what administrators call it; for IPv6 it is neighbour discovery that is asked.
         code = "gateway-answers-arp" if gateway.version == 4 else "gateway-answers-nd"
-        skipped = partial(_skipped, code, host, wanted.interface, expected=str(gateway))
+        skipped = partial(skipped_check, code, host, wanted.interface, expected=str(gateway))
         if vantage.why_not is not None:
             checks.append(skipped(vantage.why_not))
             continue
@@ -225,7 +189,7 @@ def _resolver_checks(
     checks = []
     for resolver in resolvers:
         if vantage.why_not is not None:
-            checks.append(_skipped("resolver-answers", host, wanted.interface, vantage.why_not, str(resolver)))
+            checks.append(skipped_check("resolver-answers", host, wanted.interface, vantage.why_not, str(resolver)))
         else:
             checks.append(_resolver_check(host, wanted.interface, vantage, resolver, search, address))
     return checks
@@ -259,8 +223,8 @@ def verify_when_settled(
 ) -> VerifyResult:
     """Verifies interfaces, each from itself, until all is as wanted, for at most ``patience`` seconds.
 
-    A stack answers before it is done (addresses appear a moment later), so a first
-    failure proves nothing.
+    A stack answers before it is done (addresses appear a moment later), so a first failure proves nothing.
+    Tells the neighbours where the addresses are now.
     """
     until = time.monotonic() + patience
     every = {config.interface: config for config in wanted}
@@ -271,7 +235,7 @@ def verify_when_settled(
                 checks: list[VerifyCheck] = []
                 for name in every:
                     vantage = own_vantage(machine, survey, name)
-                    checks += verify_interface(host, machine, survey, every, name, vantage)
+                    checks += verify_interface(host, machine, survey, every, name, vantage, announcing=True)
                 return VerifyResult((*checks, *hostname_checks(host, machine, survey, hostname)))
         except InputError as error:
             if time.monotonic() >= until:

@@ -37,7 +37,12 @@ roll_back() {
     each_file restore_file || { back=no; log "not every file could be rolled back"; }
     run_steps reload any
     restore_kernel reload
-    if settles_or escalate "$dir/baseline/facts" && [ "$back" = yes ]; then finish rolled-back; return; fi
+    if settles_or escalate "$dir/baseline/facts" && [ "$back" = yes ]; then
+        # Neighbours may have learnt meanwhile that the former addresses are elsewhere.
+        { [ -d "$dir/steps/announce" ] && run_steps announce; } || announce | log_lines ""
+        finish rolled-back
+        return
+    fi
     log "in force now:"
     log_lines "  " <"$dir/observed"
     [ "$back" = no ] || ! same_facts "$dir/observed" "$dir/baseline/facts" ||

@@ -61,3 +61,47 @@ check_commands() {
         command -v "$first" >/dev/null || die 1 "the command $first is not there; nothing was changed"
     done
 }
+# With systemd a guard needs a unit of its own: in the control group of a session or a service it may end with that.
+check_guard_outlives() {
+    if [ "$(value launch)" = systemd ]; then
+        limited 10 systemd-run --quiet --collect --unit="fixed-anchor-try-$name-$$" /bin/true && return 0
+        log "systemd gives no transient unit"
+    fi
+    while IFS=: read -r _ controllers group; do
+        case $controllers in '' | name=systemd) [ "$(value launch)" = systemd ] || continue ;; name=elogind) group=elogind$group ;; *) continue ;; esac
+        case $group in
+        */session-*.scope | elogind/?*)
+            ends_with_session "$group" && die 1 "the guard would end with this session: systemd gives no unit for it (see systemd-run), and logind.conf says KillUserProcesses=yes; nothing was changed"
+            ;;
+        *.service | *.service/*)
+            unit=${group%.service*}.service unit=${unit##*/}
+            case $(systemctl show -p KillMode --value "$unit" 2>/dev/null) in
+            process | none) ;;
+            *) die 1 "the guard would end with $unit, in which this runs: systemd gives no unit for it (see systemd-run); nothing was changed" ;;
+            esac
+            ;;
+        esac
+    done </proc/self/cgroup
+}
+# ends_with_session GROUP: whether whoever manages sessions ends the processes of one; logind.conf(5).
+ends_with_session() {
+    case $(logind KillUserProcesses) in no | false | off | 0) return 1 ;; esac
+    session_of=${1#*/user-} session_of=${session_of%%.*}
+    person=$(id -nu "$session_of" 2>/dev/null || echo "$session_of")
+    only=$(logind KillOnlyUsers) spared=$(logind KillExcludeUsers)
+    case " $only " in "  " | *" $person "*) ;; *) return 1 ;; esac
+    case " ${spared:-root} " in *" $person "*) return 1 ;; esac
+}
+# logind KEY: as it says itself; else as its files do; else as they tell, behind a mark, that it was built.
+logind() {
+    said=$(loginctl show-session -p "$1" 2>/dev/null) || said=
+    for mark in '' '#'; do
+        [ -z "$said" ] || break
+        said=$(
+            for folder in /usr/lib/systemd /lib/systemd /run/systemd /etc/systemd /etc/elogind; do
+                cat "$folder/logind.conf" "$folder"/logind.conf.d/*.conf 2>/dev/null
+            done | sed -n "s/^[[:space:]]*$mark$1[[:space:]]*=[[:space:]]*//p" | sed -n '$p'
+        )
+    done
+    echo "${said#*=}"
+}

@@ -10,6 +10,7 @@ start() {
     check_home
     check_room "$dir"
     check_commands
+    check_guard_outlives
     each_file check_file || exit 1
     mkdir -p "$dir/saved"
     { head -c 65536 /dev/zero >"$dir/reserve" && each_file save_file; } || die 1 "the files could not be saved; nothing was changed"
@@ -179,7 +180,7 @@ boot() {
     esac
 }
 case $verb in
-start | guard | supervise | verdict | confirm | close | status | boot | observe | gateway_answers) "$verb" ;;
+start | guard | supervise | verdict | confirm | close | status | boot | observe | gateway_answers | announce) "$verb" ;;
 # `put-back` is what a runbook of an earlier version says.
 roll-back | put-back) request_roll_back ;;
 more-time) more_time ;;

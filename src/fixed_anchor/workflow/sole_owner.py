@@ -1,0 +1,104 @@
+"""Whether a host is alone with its addresses; and telling its neighbours so, once it was seen."""
+
+from __future__ import annotations
+
+import time
+from functools import partial
+
+from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.config import InterfaceConfig
+from fixed_anchor.core.errors import NoAccess
+from fixed_anchor.core.survey import HostSurvey
+from fixed_anchor.core.verification import FAIL, PASS, VerifyCheck, skipped_check
+from fixed_anchor.machines.protocol import Machine
+from fixed_anchor.packets.arp_probes import AFTERWARDS
+from fixed_anchor.vantages.protocol import Vantage
+from fixed_anchor.workflow.announce import announce, announce_what_is_alone, is_router
+from fixed_anchor.workflow.look import look
+
+
+def sole_owner_checks(
+    host: str, wanted: InterfaceConfig, survey: HostSurvey, vantage: Vantage
+) -> tuple[list[VerifyCheck], list[IPAddress]]:
+    """Whether anybody else on the segment has a fixed address too. No stack tells: all hold duplicates in silence.
+
+    Also returns the addresses of which it was seen that nobody else has them.
+    """
+    addresses = [a.ip for a in wanted.addresses if wanted.method(a.version) == "fixed"]
+    skipped = partial(skipped_check, "sole-owner", host, wanted.interface)
+    if vantage.why_not is not None:
+        return [skipped(vantage.why_not, str(address)) for address in addresses], []
+    if vantage.frames is None:
+        # The kernel resolves no address that it holds itself.
+        return [skipped(f"{vantage.name} sends no frames", str(address)) for address in addresses], []
+    begun = time.monotonic()
+    try:
+        looked = look(vantage, addresses, pattern=AFTERWARDS)
+    except NoAccess as error:
+        return [skipped(str(error), str(address)) for address in addresses], []
+    seconds = round(time.monotonic() - begun, 3)
+    own = survey.own_macs()
+    checks: list[VerifyCheck] = []
+    sole: list[IPAddress] = []
+    for address in addresses:
+        answer = looked.answers.get(address)
+        if answer is None:
+            checks.append(skipped(looked.why_not.get(address, "not asked"), str(address)))
+            continue
+        others = [h.mac for h in answer.holders if h.mac not in own]
+        if not others:
+            sole.append(address)
+        checks.append(
+            VerifyCheck(
+                "sole-owner",
+                True,
+                host,
+                wanted.interface,
+                vantage.name,
+                f"nobody else has {address}",
+                f"{', '.join(others)} has {address} too" if others else f"nobody else has {address}",
+                FAIL if others else PASS,
+                f"another machine answered {answer.asked}" if others else None,
+                seconds,
+            )
+        )
+    return checks, sole
+
+
+def announced_checks(
+    host: str,
+    machine: Machine,
+    wanted: InterfaceConfig,
+    survey: HostSurvey,
+    vantage: Vantage,
+    sole: list[IPAddress],
+) -> list[VerifyCheck]:
+    """Tells the neighbours where addresses are now: the ``sole`` ones, and those leased that nobody else has either."""
+    found = survey.interface(wanted.interface)
+    leased = [a.address.ip for a in found.addresses if a.origin == "dhcp"] if found is not None else []
+    if vantage.frames is None:
+        return []
+    begun = time.monotonic()
+    router = is_router(machine, wanted.interface)
+    try:
+        why_not = announce(vantage.frames, sole, router) if sole else {}
+        if leased:
+            why_not |= announce_what_is_alone(vantage, leased, survey.own_macs(), router)
+    except NoAccess as error:
+        why_not = dict.fromkeys((*sole, *leased), str(error))
+    seconds = round(time.monotonic() - begun, 3)
+    return [
+        VerifyCheck(
+            "announced",
+            False,
+            host,
+            wanted.interface,
+            vantage.name,
+            f"the neighbours know where {address} is",
+            f"{address} was {'not ' if address in why_not else ''}announced",
+            FAIL if address in why_not else PASS,
+            why_not.get(address),
+            seconds,
+        )
+        for address in (*sole, *leased)
+    ]
