@@ -27,6 +27,8 @@ _IP = """\
 #!/bin/sh
 case $* in *"addr show"*) cat {kernel} ;; esac
 """
+#: Stands for arping(8): nobody else has any address.
+_ARPING = '#!/bin/sh\n[ "$1" != -V ] && [ "$1" != --help ] || echo "arping from iputils: -D -U"\n'
 
 
 def shells() -> list[str]:
@@ -50,7 +52,11 @@ class Scene:
         self.kernel = root / "kernel"
         self.kernel.write_text("")
         (root / "bin").mkdir()
-        for name, text in (("ip", _IP.format(kernel=self.kernel)), ("ping", "#!/bin/sh\nexit 1\n")):
+        for name, text in (
+            ("ip", _IP.format(kernel=self.kernel)),
+            ("ping", "#!/bin/sh\nexit 1\n"),
+            ("arping", _ARPING),
+        ):
             (root / "bin" / name).write_text(text)
             (root / "bin" / name).chmod(0o755)
         self.environment = os.environ | {"PATH": f"{root}/bin:{os.environ['PATH']}"}

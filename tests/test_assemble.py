@@ -59,6 +59,22 @@ def test_what_is_for_the_whole_host_is_loaded_before_the_interfaces(tmp_path: Pa
         assert len(phase) > 1
 
 
+@pytest.mark.parametrize("said", [True, False])
+def test_the_host_s_name_comes_back_at_a_rollback_and_at_boot(tmp_path: Path, said: bool) -> None:
+    """At boot the first process takes it from the new file. A former one that no file said is set as it was."""
+    files = {INTERFACES: ON_LEASE} | ({"/etc/hostname": "gannet\n"} if said else {})
+    machine = Debian(one_link("203.0.113.107/24") | {"hostname": "gannet\n"}, files, STUB)
+    name = PLAN.replace("  tide-db:\n", "  tide-db:\n    hostname: tide-db.ternpoint.example\n")
+    (tmp_path / "plan.yaml").write_text(name.format(resolvers="[]"))
+    plan = read_plan(tmp_path / "plan.yaml")
+    survey = msgspec.structs.replace(take_stock(machine), hostname="gannet")
+    steps = draft_host(plan, plan.hosts["tide-db"], machine, survey).content.steps
+    former = ("hostname", "-F", "/etc/hostname") if said else ("hostname", "gannet")
+    assert ("hostname", "-F", "/etc/hostname") in steps.activate
+    assert former in steps.reload
+    assert former in steps.boot
+
+
 def test_the_old_address_is_held_and_goes_as_its_daemon_needs_it(tmp_path: Path) -> None:
     machine = Debian(one_link("203.0.113.107/24"), {INTERFACES: ON_LEASE}, STUB)
     draft = drafted(tmp_path, machine, "[]", frozenset({LEASED}))

@@ -8,6 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fixed_anchor.packets import dhcp, ipv6
+from fixed_anchor.packets.announcements import Announcements
 from fixed_anchor.packets.arp import REPLY, REQUEST, Arp, probe_frame, reply_frame
 from fixed_anchor.packets.arp_probes import QUICKLY, ArpProbes
 from fixed_anchor.packets.conversation import Together
@@ -353,3 +354,29 @@ def test_a_release_on_the_wire(client_id: bytes | None) -> None:
     assert message.options[dhcp.SERVER_ID] == server.packed
     assert message.options.get(61) == client_id
     assert dhcp.ASKED_FOR not in message.options.values()
+
+
+@pytest.mark.parametrize("is_router", [False, True])
+def test_announcements_on_the_wire(is_router: bool) -> None:
+    said = list(Announcements(OWN, [TARGET, TARGET6, TARGET], is_router=is_router).sends())
+    assert [round(send.at, 1) for send in said] == [0.0, 0.0, 2.0, 2.0]
+    four, six = (Frame.decode(send.frame) for send in said[:2])
+    assert four.destination == "ff:ff:ff:ff:ff:ff"
+    # RFC 5227, section 2.3: a request whose sender and target are both the address.
+    assert Arp.decode(four.payload) == Arp(REQUEST, OWN, TARGET, "00:00:00:00:00:00", TARGET)
+    assert six.destination == "33:33:00:00:00:01"
+    packet = IPv6.decode(six.payload)
+    assert (packet.source, packet.destination, packet.hop_limit) == (TARGET6, ipv6.ALL_NODES, 255)
+    # RFC 4861, section 7.2.6: override, never solicited; a router says that it is one.
+    assert Neighbour.decode(packet) == Neighbour(False, TARGET6, OWN, 0xA0 if is_router else 0x20)
+
+
+def test_what_another_machine_claims_is_not_announced_again() -> None:
+    announcements = Announcements(OWN, [TARGET, TARGET6])
+    frames = []
+    for send in announcements.sends():
+        frames.append(send.frame)
+        announcements.receive(send.frame)
+        announcements.receive(reply_frame(OTHER, TARGET, Arp(REQUEST, OWN, TARGET, OTHER, TARGET)))
+    assert announcements.contested == {TARGET: (OTHER,)}
+    assert len(frames) == 3, "the second one of the contested address is not sent"

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 import pytest
 
 from fixed_anchor.core.rules.readiness import readiness_findings
@@ -122,4 +124,10 @@ def test_what_boots_the_machine(there: list[str], init: str) -> None:
     files = boot_files(init, "/var/lib/fixed-anchor/changes/0001")
     assert bool(files) == (init in INITS)
     if files:
-        assert b"engine.sh boot /var/lib/fixed-anchor/changes/0001" in files["boot-unit"]
+        unit = files["boot-unit"].decode()
+        assert "engine.sh boot /var/lib/fixed-anchor/changes/0001" in unit
+        if init in ("systemd", "openrc"):
+            # Before whatever reads the files of a change: of interfaces, resolvers, time servers.
+            before = " ".join(re.findall("^ *[Bb]efore[= ](.*)$", unit, re.MULTILINE)).split()
+            for service in ("systemd-networkd", "NetworkManager", "systemd-resolved", "systemd-timesyncd", "chrony"):
+                assert service in [word.removesuffix(".service") for word in before]

@@ -28,7 +28,7 @@ MEMORY = {
 OWN_PROFILE = "/etc/NetworkManager/system-connections/eth0.nmconnection"
 UUID = "5b0f6f6c-1111-4222-8333-944455556666"
 
-GENERATE, APPLY = "netplan generate", "netplan apply"
+GENERATE, APPLY, GENERATORS = "netplan generate", "netplan apply", "systemctl daemon-reload"
 RELOAD, AGAIN = "networkctl reload", ("networkctl reconfigure eth0", "systemctl restart systemd-networkd.service")
 REAPPLY, CONNECT = "nmcli device reapply eth0", "nmcli --wait 30 device connect eth0"
 RESTART = "systemctl restart NetworkManager.service"
@@ -52,14 +52,16 @@ DHCLIENT = "dhclient -4 -i -pf /run/dhclient.eth0.pid -lf /var/lib/dhcp/dhclient
 CASES: dict[str, tuple[str, dict[str, str], InterfaceConfig, LinkFacts, dict[str, tuple[str, ...]]]] = {
     "netplan by networkd": (
         "netplan", LEASED["netplan"], ONE, LINK,
-        {"activate": (GENERATE, RELOAD), "reload": (GENERATE, RELOAD), "escalate": (*AGAIN, APPLY),
-         "boot": (GENERATE,), "drop": (GENERATE, RELOAD), "drop_escalate": (*AGAIN, APPLY)},
+        {"activate": (GENERATE, RELOAD), "reload": (GENERATE, RELOAD), "escalate": (GENERATORS, RELOAD, *AGAIN, APPLY),
+         "boot": (GENERATE, GENERATORS), "drop": (GENERATE, RELOAD),
+         "drop_escalate": (GENERATORS, RELOAD, *AGAIN, APPLY)},
     ),
     "netplan by NetworkManager": (
         "netplan", LEASED["netplan"] | RENDERER, ONE, LINK,
         {"activate": (GENERATE, LOAD + PROFILE, REAPPLY), "reload": (GENERATE, LOAD + PROFILE, REAPPLY),
-         "escalate": (CONNECT, RESTART, APPLY), "boot": (GENERATE,), "drop": (GENERATE, LOAD + PROFILE, REAPPLY),
-         "drop_escalate": (CONNECT, RESTART, APPLY)},
+         "escalate": (GENERATORS, LOAD + PROFILE, REAPPLY, CONNECT, RESTART, APPLY), "boot": (GENERATE, GENERATORS),
+         "drop": (GENERATE, LOAD + PROFILE, REAPPLY),
+         "drop_escalate": (GENERATORS, LOAD + PROFILE, REAPPLY, CONNECT, RESTART, APPLY)},
     ),
     "networkd": (
         "networkd", LEASED["networkd"], ONE, LINK,

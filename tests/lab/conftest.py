@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.lab.host import LabHost
+from tests.lab.host import MAC, LabHost
 from tests.lab.hypervisor import Hypervisor
 from tests.lab.image import libvirt_image, mount_copy, servers_image, unmount
 from tests.lab.network import Labs, Namespace, Segment, missing_tools
@@ -121,7 +121,8 @@ def make_host(tmp_path: Path, segment: Segment, request: pytest.FixtureRequest) 
     ) -> LabHost:
         files = files or {"/etc/netplan/50-tide.yaml": NETPLAN}
         second = request.getfixturevalue("labs") if links > 1 else None
-        host = LabHost(f"tide-db{len(made) or ''}", tmp_path, segment, files, units, boots, second)
+        mac = f"00:00:5e:00:53:3{len(made)}" if made else MAC
+        host = LabHost(f"tide-db{len(made) or ''}", tmp_path, segment, files, units, boots, second, mac)
         made.append(host)
         host.boot()
         if lease:

@@ -70,9 +70,14 @@ def stand_before(host: LabHost, command: str, state: str, action: str) -> None:
 class Running:
     """``fixed-anchor cutover`` under way on a host, to another address, with what it prints kept."""
 
-    def __init__(self, host: LabHost, *words: str, seconds: int = 12, argv: list[str] | None = None) -> None:
+    def __init__(
+        self, host: LabHost, *words: str, seconds: int = 12, argv: list[str] | None = None, hostname: str | None = None
+    ) -> None:
         self.host = host
         plan(host, f"hold: {ANOTHER}")
+        if hostname is not None:
+            text = host.read("/root/plan.yaml")
+            host.write("/root/plan.yaml", text.replace("  tide-db:\n", f"  tide-db:\n    hostname: {hostname}\n"))
         self.before = host.etc_digest()
         self.printed = host.folder / "printed"
         argv = argv or host.tool_argv("cutover", "plan.yaml", "--confirm-within", str(seconds), *words)

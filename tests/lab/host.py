@@ -30,6 +30,7 @@ class LabHost:
         units: tuple[str, ...],
         boots: str = "systemd",
         second: Segment | None = None,
+        mac: str = MAC,
     ) -> None:
         """``boots`` is what boots it: ``systemd``, ``sysv`` or ``openrc``, each an image of its own.
 
@@ -37,10 +38,11 @@ class LabHost:
         """
         self.name = name
         self.boots = boots
+        self.mac = mac
         self.segment = segment
         self.folder = folder / name
         self.namespace = Namespace(name)
-        segment.attach(self.namespace, "eth0", MAC)
+        segment.attach(self.namespace, "eth0", mac)
         if second is not None:
             second.attach(self.namespace, "eth1", MAC1)
         self.links = ("eth0", "eth1") if second is not None else ("eth0",)

@@ -48,7 +48,7 @@ ANOTHER = "203.0.113.20"
 
 
 def plan(host: LabHost, what: str, reservations: str = "") -> None:
-    host.write("/root/plan.yaml", PLAN.format(what=what, mac=MAC, reservations=reservations))
+    host.write("/root/plan.yaml", PLAN.format(what=what, mac=host.mac, reservations=reservations))
 
 
 def cutover(host: LabHost, *words: str) -> None:

@@ -25,18 +25,17 @@ def command(ctx: click.Context, as_json: bool) -> None:
     number = target.open_change()
     status = target.status(number) if number else None
     ends = end_of(status) if status and status.left is not None else None
+    known = target.numbers()
+    last = target.status(known[-1]) if status is None and known else None
     if as_json:
-        click.echo(as_text(status_document(status, ends)))
+        click.echo(as_text(status_document(status, last, ends)))
     elif status is None:
         app.out.print(f"no change is open on {machine.name}")
-        known = target.numbers()
-        if known:
-            last = target.status(known[-1])
+        if last is not None:
             at_boot = " at boot; nothing has verified the network since" if last.rolled_back_at_boot else ""
             app.out.print(f"the last change, {last.number} on {last.interface}, is {states.shown(last.state)}{at_boot}")
             if last.is_incomplete:
                 app.out.print(f"  {incomplete(target, last.number)}", style="bold yellow", soft_wrap=True)
-                ctx.exit(EXIT_STUCK)
     else:
         line = Text(f"change {status.number} on {status.interface}: ")
         line.append(states.shown(status.state), style=STYLES.get(status.state, "bold"))
@@ -53,7 +52,7 @@ def command(ctx: click.Context, as_json: bool) -> None:
         for fact in status.grace_facts:
             app.out.print(f"  stays until then: {printable(fact)}")
         _say_what_to_type(app, target, status)
-    if status is not None and status.state == states.STUCK:
+    if (status is not None and status.state == states.STUCK) or (last is not None and last.is_incomplete):
         ctx.exit(EXIT_STUCK)
 
 

@@ -8,6 +8,8 @@ from fixed_anchor.change.steps import Steps
 BUSY = ("netplan (try|apply)",)
 
 _GENERATE = ("netplan", "generate")
+#: systemd runs its generators again, and netplan's among them: without Python, which the command above needs.
+_RUN_GENERATORS = ("systemctl", "daemon-reload")
 
 
 def generated(steps: Steps) -> Steps:
@@ -15,8 +17,9 @@ def generated(steps: Steps) -> Steps:
 
     ``netplan generate`` and the daemon's own loading take effect like ``netplan apply``, in a
     third of the time and without touching other interfaces. That one comes last of all, where
-    the daemon sticks. At boot the generator has run before any unit, with the files of the open
-    change: so it runs once more.
+    the daemon sticks; before it, lest Python is what is broken, systemd runs the generator, and
+    the daemon loads once more. At boot the generator has run before any unit, with the files of
+    the open change: so it runs once more.
     """
     apply = ("netplan", "apply")
     return Steps(
@@ -24,9 +27,9 @@ def generated(steps: Steps) -> Steps:
         activate=(_GENERATE, *steps.activate),
         unload=steps.unload,
         reload=(_GENERATE, *steps.reload),
-        escalate=(*steps.escalate, apply),
-        boot=(_GENERATE, *steps.boot),
+        escalate=(_RUN_GENERATORS, *steps.reload, *steps.escalate, apply),
+        boot=(_GENERATE, _RUN_GENERATORS, *steps.boot),
         drop=(_GENERATE, *steps.drop),
-        drop_escalate=(*steps.drop_escalate, apply),
+        drop_escalate=(_RUN_GENERATORS, *steps.drop, *steps.drop_escalate, apply),
         releases=steps.releases,
     )

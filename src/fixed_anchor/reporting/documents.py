@@ -189,8 +189,8 @@ def draft_document(drafts: list[Draft], servers: list[ServerDraft], about: tuple
     }
 
 
-def status_document(status: ChangeStatus | None, ends: str | None) -> dict[str, Any]:
-    """The open change, as ``status --json`` prints it; ``ends`` is a time of day."""
+def status_document(status: ChangeStatus | None, last: ChangeStatus | None, ends: str | None) -> dict[str, Any]:
+    """The open change, as ``status --json`` prints it, or the ``last`` one; ``ends`` is a time of day."""
     return {
         "format": FORMAT,
         "open": None
@@ -203,5 +203,14 @@ def status_document(status: ChangeStatus | None, ends: str | None) -> dict[str, 
             "ends": ends,
             "guard_alive": status.guard_alive,
             "verification": status.verdict,
+        },
+        "last": None
+        if last is None
+        else {
+            "change": last.number,
+            "state": states.shown(last.state),
+            "interface": last.interface,
+            "complete": not last.is_incomplete,
+            "rolled_back_at_boot": last.rolled_back_at_boot,
         },
     }

@@ -1,14 +1,17 @@
 # --- the neighbours on a segment: who has an address, and telling where it is ----------
-# The two programs of that name that have the options below; a third one has others.
+# By the program of that name whose options these are: another one has others. Fails where there is none.
+arping_here() {
+    case $(command -v arping >/dev/null && arping -V 2>&1) in *iputils* | *BusyBox*) arping "$@"; return ;; esac
+    busybox arping "$@"
+}
 has_arping() {
-    command -v arping >/dev/null || return 1
-    case $(arping -V 2>&1 || :) in *iputils* | *BusyBox*) return 0 ;; esac
+    case $(arping_here --help 2>&1 || :) in *"-D"*"-U"* | *"-U"*"-D"*) return 0 ;; esac
     return 1
 }
 # is_elsewhere ADDRESS INTERFACE: whether another machine answers for an IPv4 address that is not here.
 is_elsewhere() {
     if has_arping; then
-        arping -q -D -c 2 -w 3 -I "$2" "$1" >/dev/null 2>&1
+        arping_here -q -D -c 2 -w 3 -I "$2" "$1" >/dev/null 2>&1
         [ "$?" = 1 ]
         return
     fi
@@ -47,7 +50,7 @@ announce_one() {
         if has_arping; then
             if is_elsewhere "$1" "$2"; then
                 echo "fail: another machine answers for $1 on $2, too; it was not announced"
-            elif arping -q -U -c 2 -w 3 -I "$2" -s "$1" "$1" >/dev/null 2>&1; then
+            elif arping_here -q -U -c 2 -w 3 -I "$2" -s "$1" "$1" >/dev/null 2>&1; then
                 echo "pass: nobody else has $1 on $2, and it was announced"
             else
                 echo "not announced: $1 on $2: arping failed"
