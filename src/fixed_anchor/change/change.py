@@ -60,7 +60,9 @@ class ChangeStatus(msgspec.Struct, frozen=True):
     ``state`` is a key of :data:`~fixed_anchor.change.states.STATES`. ``left`` is the number of
     seconds until the deadline, ``None`` before activation. ``grace_facts`` are those that end with the
     decision: old addresses. ``is_incomplete`` says of a confirmed change that not every file of its final
-    state could be written.
+    state could be written. ``why`` says why it was rolled back or kept, once that is decided, and ``closed_by``
+    by whom and why what was there was accepted. ``gateway_answered`` is whether the gateway did so
+    beforehand; ``None`` where nobody looked.
     """
 
     number: str
@@ -73,6 +75,9 @@ class ChangeStatus(msgspec.Struct, frozen=True):
     rolled_back_at_boot: bool = False
     is_incomplete: bool = False
     grace_facts: tuple[str, ...] = ()
+    why: str = ""
+    closed_by: str = ""
+    gateway_answered: bool | None = None
 
     @property
     def is_open(self) -> bool:

@@ -74,8 +74,8 @@ class Target(Protocol):
         """Whether ``wanted`` is in force, once it has settled, or as it is after ``patience`` seconds."""
         ...
 
-    def give_verdict(self, number: str, word: str, checks: tuple[str, ...]) -> None:
-        """Tells the guard how the verification ended; ``checks`` are its lines for the log.
+    def give_verdict(self, number: str, word: str, checks: tuple[str, ...], why: str) -> None:
+        """Tells the guard how the verification ended; ``checks`` are its lines for the log, ``why`` what was wrong.
 
         Raises ``ChangeOpen`` where the change has been decided meanwhile.
         """

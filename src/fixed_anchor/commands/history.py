@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import click
-from rich.table import Table
 from rich.text import Text
 
 from fixed_anchor.commands.common import JSON, App
@@ -27,19 +28,37 @@ def command(ctx: click.Context, change: str | None, as_json: bool) -> None:
         return
     if not past:
         app.out.print(f"there was no change on {target.name} yet")
-    table = Table(box=None, show_header=False, padding=(0, 2, 0, 0))
+    widths = [max((len(column(e)) for e in past), default=0) for column in _COLUMNS]
     for entry in past:
-        state = Text(entry.state, style=STYLES.get(entry.state, "bold"))
-        names = printable(", ".join(entry.interfaces))
-        table.add_row(
-            Text(entry.number, style="bold"), state, entry.kind, names, printable(entry.begun), printable(entry.by)
-        )
-    app.out.print(table)
+        row = Text()
+        for number, (column, width) in enumerate(zip(_COLUMNS, widths, strict=True)):
+            style = ("bold", STYLES.get(entry.state, "bold"))[number] if number < 2 else ""
+            row.append(column(entry).ljust(width + 2), style=style)
+        row.rstrip()
+        app.out.print(row, soft_wrap=True)
+        if not chosen:
+            for text in (entry.why, f"note: {entry.note}" if entry.note else ""):
+                if text:
+                    app.out.print(Text(f"      {printable(text)}", style="dim"), soft_wrap=True)
     for entry in past if chosen else []:
+        for name, text in (("why", entry.why), ("note", entry.note), ("evidence", entry.evidence)):
+            if text:
+                app.out.print(printable(f"{name}: {text}"), soft_wrap=True)
         for accepted in entry.accepted:
             app.out.print(printable(f"accepted: {accepted}"))
         for line in entry.log:
             app.out.print(Text(printable(line)), soft_wrap=True)
+
+
+#: What a line of the list says of a change.
+_COLUMNS: tuple[Callable[[Past], str], ...] = (
+    lambda past: past.number,
+    lambda past: past.state,
+    lambda past: past.kind,
+    lambda past: printable(", ".join(past.interfaces)),
+    lambda past: printable(past.begun),
+    lambda past: printable(past.by),
+)
 
 
 def _document(past: Past) -> dict[str, object]:
@@ -52,5 +71,8 @@ def _document(past: Past) -> dict[str, object]:
         "by": past.by,
         "plan_sha256": past.plan_sha256,
         "accepted": list(past.accepted),
+        "why": past.why or None,
+        "note": past.note or None,
+        "evidence": past.evidence or None,
         "log": list(past.log),
     }

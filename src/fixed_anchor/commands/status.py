@@ -34,6 +34,10 @@ def command(ctx: click.Context, as_json: bool) -> None:
         if last is not None:
             at_boot = " at boot; nothing has verified the network since" if last.rolled_back_at_boot else ""
             app.out.print(f"the last change, {last.number} on {last.interface}, is {states.shown(last.state)}{at_boot}")
+            if last.closed_by:
+                app.out.print(f"  closed by {printable(last.closed_by)}", soft_wrap=True)
+            if last.why:
+                app.out.print(f"  why: {printable(last.why)}", soft_wrap=True)
             if last.is_incomplete:
                 app.out.print(f"  {incomplete(target, last.number)}", style="bold yellow", soft_wrap=True)
     else:
@@ -45,6 +49,8 @@ def command(ctx: click.Context, as_json: bool) -> None:
             goes_on = "in force and looked at; it waits for its confirmation"
         line.append(f"   {goes_on}", style="dim")
         app.out.print(line)
+        if status.why:
+            app.out.print(f"  why: {printable(status.why)}", soft_wrap=True)
         if status.verdict:
             app.out.print(f"  verification: {status.verdict}")
         if status.state == states.WAITING and ends and status.guard_alive:

@@ -118,6 +118,18 @@ def watch(app: App, target: LinuxHost, draft: Draft, terms: Terms) -> int:
     return outcome.exit_status
 
 
+#: What is worth a look where only the network disagrees.
+UNHEARD = (
+    "  On the host all was as planned, and its gateway answered before; only nobody on the segment answers the new\n"
+    "  address. Look at the switch (DHCP snooping, ARP inspection, source guard) or at the hypervisor's filter."
+)
+
+
+def because(why: str) -> str:
+    """The reason of an end, for people; changes of earlier versions kept none."""
+    return printable(why) if why else "its log says why"
+
+
 def incomplete(target: LinuxHost, number: str) -> str:
     """What is to be said of a change that is kept without all of its final files."""
     log = f"{target.record_folder(number)}/log"
@@ -134,8 +146,10 @@ def say_outcome(app: App, target: LinuxHost, outcome: Outcome) -> None:
         back = app.command_for(target.machine, f"restore {number}")
         line.append(f"   to go back: {back}", style="default")
     elif outcome.state == states.ROLLED_BACK:
-        line.append("   the state is as it was before", style="default")
+        line.append(f"   the state is as it was before: {because(outcome.why)}", style="default")
     else:
         log = f"{target.record_folder(number)}/log"
         line.append(f"   it could not be rolled back; the log says what is left to do: {log}", style="default")
     app.out.print(line, soft_wrap=True)
+    if outcome.is_unheard:
+        app.out.print(UNHEARD, soft_wrap=True)

@@ -59,14 +59,37 @@ class VerifyResult(msgspec.Struct, frozen=True):
         """``as planned``, ``not as planned`` or ``undetermined``."""
         return verdict_of(self.checks)
 
+    @property
+    def against(self) -> str:
+        """What is not as planned, or where nothing is, what could not be looked at; the checks' codes and words."""
+        for outcome in (FAIL, SKIPPED):
+            found = [_in_words(c) for c in self.checks if c.required and c.outcome == outcome]
+            if found:
+                return "; ".join(found[:3]) + (f"; and {len(found) - 3} more" if len(found) > 3 else "")
+        return ""
+
+    @property
+    def is_unheard(self) -> bool:
+        """Whether all is as planned on the host itself, and only what must come back over the segment does not."""
+        failed = [c for c in self.checks if c.required and c.outcome == FAIL]
+        return bool(failed) and all(c.code in _OVER_THE_SEGMENT for c in failed)
+
     def lines(self) -> Iterator[str]:
         """Each check in a line, for a log."""
         for check in self.checks:
-            what = check.observed if check.expected in check.observed else f"{check.expected}: {check.observed}"
-            if check.outcome != PASS:
-                what += f" ({check.why})"
-            where = f" on {check.interface}" if check.interface else ""
-            yield f"{check.outcome}: {check.code}{where}: {what}"
+            yield f"{check.outcome}: {_in_words(check)}"
+
+
+#: Checks that fail where nothing that the host sends from its new address is answered.
+_OVER_THE_SEGMENT = frozenset({"gateway-answers-arp", "gateway-answers-nd", "resolver-answers"})
+
+
+def _in_words(check: VerifyCheck) -> str:
+    what = check.observed if check.expected in check.observed else f"{check.expected}: {check.observed}"
+    if check.outcome != PASS:
+        what += f" ({check.why})"
+    where = f" on {check.interface}" if check.interface else ""
+    return f"{check.code}{where}: {what}"
 
 
 class Beside(msgspec.Struct, frozen=True):

@@ -116,14 +116,14 @@ def start(machine: Machine, number: str) -> None:
     _checked(_verb(machine, number, "start", timeout=300))
 
 
-def give_verdict(machine: Machine, number: str, word: str, checks: tuple[str, ...] = ()) -> None:
+def give_verdict(machine: Machine, number: str, word: str, checks: tuple[str, ...] = (), why: str = "") -> None:
     """Tells the guard how the verification ended: ``as-planned``, ``not-as-planned`` or ``undetermined``.
 
-    ``checks`` are its lines for the log.
+    ``checks`` are its lines for the log, ``why`` what it was that was not as planned.
     """
     text = "".join(printable(line) + "\n" for line in checks)
     machine.put(f"{folder_of(machine, number)}/checks", text.encode("utf-8", "replace"))
-    _checked(_verb(machine, number, "verdict", word))
+    _checked(_verb(machine, number, "verdict", word, *((printable(why),) if why else ())))
 
 
 def confirm(machine: Machine, number: str, who: str, over_old: bool = False) -> None:
@@ -170,6 +170,9 @@ def status(machine: Machine, number: str) -> ChangeStatus:
         verdict=said.get("verdict"),
         is_incomplete="incomplete" in said,
         rolled_back_at_boot="rolled-back-at-boot" in said or "put-back-at-boot" in said,
+        why=said.get("why", ""),
+        closed_by=said.get("closed-by", ""),
+        gateway_answered=said["gateway-answered"] == "yes" if "gateway-answered" in said else None,
         grace_facts=tuple(fact for fact in said.get("held", "").split(";") if fact),
     )
 

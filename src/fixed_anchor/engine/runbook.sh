@@ -143,7 +143,7 @@ ended() {
         exit 0
         ;;
     closed) echo "change ${change##*/} was closed: what was there then was accepted"; exit 0 ;;
-    rolled-back | put-back) echo "change ${change##*/} was rolled back: the host is as it was before; see $change/log"; exit 3 ;;
+    rolled-back | put-back) echo "change ${change##*/} was rolled back, because $(cat "$change/why" 2>/dev/null): the host is as it was before; see $change/log"; exit 3 ;;
     stuck) say 5 "change ${change##*/} could not be rolled back; $change/log says what is left to do" ;;
     esac
 }
@@ -167,7 +167,7 @@ do_it() {
     # Only what is in force can be announced; the check for another machine comes with it.
     grep -q '^fail' "$change/checks" || engine announce >>"$change/checks"
     cat "$change/checks"
-    if grep -q '^fail' "$change/checks"; then engine verdict not-as-planned; else engine verdict as-planned; fi
+    if grep -q '^fail' "$change/checks"; then engine verdict not-as-planned "$(grep -m 1 '^fail' "$change/checks" | cut -d ' ' -f 2-)"; else engine verdict as-planned; fi
     if grep -q '^fail' "$change/checks"; then echo "not as planned: it is rolled back"; fi
     while [ "$(state_now)" = waiting ] && [ ! -L "$change/decision" ]; do
         echo "Automatic rollback in $(engine status | sed -n 's/^left //p') s. Look for yourself; then type  keep  or  back"

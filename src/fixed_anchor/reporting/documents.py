@@ -203,6 +203,7 @@ def status_document(status: ChangeStatus | None, last: ChangeStatus | None, ends
             "ends": ends,
             "guard_alive": status.guard_alive,
             "verification": status.verdict,
+            "why": status.why or None,
         },
         "last": None
         if last is None
@@ -211,6 +212,8 @@ def status_document(status: ChangeStatus | None, last: ChangeStatus | None, ends
             "state": states.shown(last.state),
             "interface": last.interface,
             "complete": not last.is_incomplete,
+            "why": last.why or None,
+            "closed_by": last.closed_by or None,
             "rolled_back_at_boot": last.rolled_back_at_boot,
         },
     }

@@ -37,8 +37,9 @@ class StandinEngine:
         self.tree = tree
         self.folder = folder
         self.name = folder.name
+        self._failed = ""
 
-    def verb(self, verb: str, word: str) -> tuple[int, str, str]:
+    def verb(self, verb: str, word: str, second: str = "") -> tuple[int, str, str]:
         """Status, output and error output of one verb."""
         with self._locked():
             self._catch_up()
@@ -47,7 +48,7 @@ class StandinEngine:
             if verb == "status":
                 return 0, self._status(), ""
             if verb == "verdict":
-                return self._verdict(word)
+                return self._verdict(word, second)
             if verb == "confirm":
                 return self._confirm(word)
             if verb == "more-time":
@@ -95,16 +96,21 @@ class StandinEngine:
     def decision(self) -> str:
         """The decision, in today's word; empty where none has been made."""
         link = self.folder / "decision"
-        return states.current(os.readlink(link)) if link.is_symlink() else ""
+        return states.current(os.readlink(link).partition(":")[0]) if link.is_symlink() else ""
+
+    @property
+    def decided_because(self) -> str:
+        """Why it was decided that way."""
+        return os.readlink(self.folder / "decision").partition(": ")[2]
 
     @property
     def state(self) -> str:
         """The state, in today's word; empty where the change has not begun."""
         return states.current(self._value("state"))
 
-    def _claim(self, what: str, who: str) -> bool:
+    def _claim(self, what: str, who: str, why: str) -> bool:
         try:
-            os.symlink(what, self.folder / "decision")
+            os.symlink(f"{what}: {why}", self.folder / "decision")
         except FileExistsError:
             return False
         self._log(f"decision: {what}, by {who}")
@@ -130,6 +136,8 @@ class StandinEngine:
             argv = tuple(step.read_text().splitlines())
             self._log("step: " + " ".join(argv))
             status, out, err = self.host.command(argv)
+            if status != 0:
+                self._failed = f"a command ended with status {status}: {' '.join(argv)}"
             self._log(f"step ended: status {status} {out}{err}".rstrip())
             if status != 0:
                 return False
@@ -159,14 +167,14 @@ class StandinEngine:
         self._state(states.PREPARED)
         self._state(states.LEAVING)
         if not self._steps("leave"):
-            self._roll_back("a step that needs the old files failed")
+            self._roll_back(self._failed)
             return 0, "", ""
         self._state(states.WRITING)
         for line in self._manifest():
             self._write(line)
         self._state(states.ACTIVATING)
         if not self._steps("activate"):
-            self._roll_back("the network stack did not take the new files")
+            self._roll_back(self._failed)
             return 0, "", ""
         self._put("deadline", str(time.time() + int(self._value("confirm-within"))))
         self._state(states.WAITING)
@@ -211,6 +219,7 @@ class StandinEngine:
         self._log(f"written: {line.kind} {line.path}")
 
     def _roll_back(self, why: str) -> None:
+        self._put("why", why)
         self._log(f"rolling back: {why}")
         self._state(states.ROLLING_BACK)
         self._steps("unload")
@@ -231,6 +240,8 @@ class StandinEngine:
 
     def _finish(self, state: str) -> None:
         self._state(state)
+        how = "rolled back" if state == states.ROLLED_BACK else "kept"
+        self._log(f"it was {how}, because {self._value('why')}")
         (self.folder.parent / "open").unlink(missing_ok=True)
 
     def _left(self) -> int:
@@ -244,13 +255,14 @@ class StandinEngine:
         if until and time.time() >= float(until):
             self._end_hold()
         if not self.decision and self._left() <= 0:
-            self._claim(states.ROLL_BACK, "the deadline")
+            self._claim(states.ROLL_BACK, "the deadline", "nobody confirmed it in time")
         if self.decision == states.ROLL_BACK:
-            self._roll_back("decided")
+            self._roll_back(self.decided_because)
         elif self.decision == states.KEEP:
             self._state(states.COMMITTING)
             self._end_hold()
             self._steps("commit")
+            self._put("why", self.decided_because)
             self._finish(states.CONFIRMED)
 
     def _end_hold(self) -> None:
@@ -272,7 +284,7 @@ class StandinEngine:
         self._log(f"more time: {word} s")
         return 0, "", ""
 
-    def _verdict(self, word: str) -> tuple[int, str, str]:
+    def _verdict(self, word: str, second: str) -> tuple[int, str, str]:
         state = self.state
         if state != states.WAITING:
             return 7, "", f"change {self.name} is {state}"
@@ -280,9 +292,10 @@ class StandinEngine:
         self._log_lines("checks", "check: ")
         self._log(f"verification: {word}")
         if word != "as-planned":
-            self._claim(states.ROLL_BACK, "its verification")
+            why = f"its verification was {word}" + (f": {second}" if second else "")
+            self._claim(states.ROLL_BACK, "its verification", why)
         elif (self.folder / "unattended").exists():
-            self._claim(states.KEEP, "its verification, unattended")
+            self._claim(states.KEEP, "its verification, unattended", "all its required checks passed")
         self._catch_up()
         return 0, "", ""
 
@@ -290,7 +303,8 @@ class StandinEngine:
         state = self.state
         if state != states.WAITING:
             return 7, "", f"change {self.name} cannot be confirmed: it is {state} already"
-        self._claim(states.KEEP, word or "a person")
+        who = word or "a person"
+        self._claim(states.KEEP, who, f"{who} confirmed it")
         self._catch_up()
         return 0, "confirmed\n", ""
 
@@ -299,8 +313,9 @@ class StandinEngine:
         if state == states.CONFIRMED:
             return 7, "", f"change {self.name} is confirmed; restore it as a change of its own"
         if state == states.ROLLED_BACK:
-            return 7, "", f"change {self.name} was rolled back already"
-        self._claim(states.ROLL_BACK, word or "a person")
+            return 7, "", f"change {self.name} was rolled back already, because {self._value('why')}"
+        who = word or "a person"
+        self._claim(states.ROLL_BACK, who, f"{who} rolled it back")
         self._catch_up()
         return 0, "rolled back\n", ""
 
@@ -311,6 +326,8 @@ class StandinEngine:
         lines.append("guard " + ("gone" if self.state in states.FINAL else "alive"))
         if self.decision:
             lines.append(f"decision {self.decision}")
+        if self._value("why"):
+            lines.append(f"why {self._value('why')}")
         if self._value("verdict"):
             lines.append(f"verdict {self._value('verdict')}")
         if self._value("held") and not (self.folder / "hold-over").exists():

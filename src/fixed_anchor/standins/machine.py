@@ -49,7 +49,7 @@ class Standin(DiskFiles):
     def run(self, argv: tuple[str, ...], timeout: float = 30.0) -> Ran:
         if len(argv) >= 4 and argv[0] == "/bin/sh" and argv[1].endswith("/engine.sh"):
             engine = StandinEngine(self.host, self.root, self.local(argv[3]))
-            return Ran(*engine.verb(argv[2], argv[4] if len(argv) > 4 else ""))
+            return Ran(*engine.verb(argv[2], *argv[4:6] or ("",)))
         return Ran(*self.host.command(argv))
 
     def fetch(self, wanted: Wanted) -> Fetched:

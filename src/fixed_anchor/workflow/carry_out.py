@@ -42,13 +42,17 @@ Progress = Callable[[ChangeStatus, VerifyResult | None], None]
 class Outcome(msgspec.Struct, frozen=True):
     """How a change ended: its final state, and the verification that was made of it.
 
-    ``is_incomplete`` says that it is kept, and not every file of its final state could be written.
+    ``is_incomplete`` says that it is kept, and not every file of its final state could be written; ``why`` is
+    what decided it. ``is_unheard`` says that it was rolled back, although all was as planned on the host: only
+    nobody on the segment, where the gateway had answered before, answered its new address.
     """
 
     number: str
     state: str
     verified: VerifyResult | None
     is_incomplete: bool = False
+    why: str = ""
+    is_unheard: bool = False
 
     @property
     def exit_status(self) -> int:
@@ -163,13 +167,19 @@ def carry_out(target: Target, draft: Draft, terms: Terms, progress: Progress) ->
             if now.state == states.CONFIRMED and draft.grace:
                 # The old address has gone meanwhile: what is in force now has not been looked at yet.
                 verified = target.verify(draft.host, draft.wanted, draft.hostname, PATIENCE)
-            return Outcome(number, now.state, verified, now.is_incomplete)
+            unheard = (
+                now.state == states.ROLLED_BACK
+                and verified is not None
+                and verified.is_unheard
+                and now.gateway_answered is True
+            )
+            return Outcome(number, now.state, verified, now.is_incomplete, now.why, unheard)
         if now.state == states.WAITING and verified is None and now.decision is None:
             patience = min(PATIENCE, max(1.0, (now.left or 0) / 2))
             verified = target.verify(draft.host, draft.waiting, draft.hostname, patience)
             word = {AS_PLANNED: "as-planned", NOT_AS_PLANNED: "not-as-planned"}.get(verified.verdict, "undetermined")
             # Where it was decided while we looked, the loop tells how.
             with suppress(ChangeOpen):
-                target.give_verdict(number, word, tuple(verified.lines()))
+                target.give_verdict(number, word, tuple(verified.lines()), verified.against)
             continue
         time.sleep(0.2)

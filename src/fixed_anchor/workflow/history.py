@@ -9,7 +9,11 @@ from fixed_anchor.change.target import Target
 
 
 class Past(msgspec.Struct, frozen=True):
-    """One change. ``begun`` is UTC, ``by`` the user, ``log`` the engine's lines, ``accepted`` findings let pass."""
+    """One change. ``begun`` is UTC, ``by`` the user, ``log`` the engine's lines, ``accepted`` findings let pass.
+
+    ``why`` says why it ended as it did, ``note`` is what whoever began it wrote, ``evidence`` what evidence was
+    carried to it.
+    """
 
     number: str
     state: str
@@ -20,6 +24,9 @@ class Past(msgspec.Struct, frozen=True):
     plan_sha256: str | None
     accepted: tuple[str, ...]
     log: tuple[str, ...]
+    why: str = ""
+    note: str = ""
+    evidence: str = ""
 
 
 def history(target: Target) -> list[Past]:
@@ -28,7 +35,8 @@ def history(target: Target) -> list[Past]:
     for number in target.numbers():
         record, status = target.record(number), target.status(number)
         accepted = tuple(
-            f"{a.get('code')}{':' + str(a['address']) if a.get('address') else ''} because {a.get('because')}"
+            f"{a.get('code')}{':' + str(a['address']) if a.get('address') else ''} by {record.notes.get('by', '?')}, "
+            f"because {a.get('because')}"
             for a in record.notes.get("accepted", ())
             if isinstance(a, dict)
         )
@@ -43,6 +51,16 @@ def history(target: Target) -> list[Past]:
                 record.notes.get("plan_sha256"),
                 accepted,
                 record.log,
+                f"closed by {status.closed_by}" if status.closed_by else status.why,
+                str(record.notes.get("note") or ""),
+                _evidence(record.notes.get("evidence")),
             )
         )
     return found
+
+
+def _evidence(told: object) -> str:
+    """The evidence of a change, as its notes have it, in words."""
+    if not isinstance(told, dict):
+        return ""
+    return f"{told.get('path')}, {told.get('age')}, sha256 {told.get('sha256')}"

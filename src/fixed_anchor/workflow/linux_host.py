@@ -84,8 +84,8 @@ class LinuxHost:
     ) -> VerifyResult:
         return verify_when_settled(host, self.machine, wanted, patience, hostname)
 
-    def give_verdict(self, number: str, word: str, checks: tuple[str, ...]) -> None:
-        driver.give_verdict(self.machine, number, word, checks)
+    def give_verdict(self, number: str, word: str, checks: tuple[str, ...], why: str) -> None:
+        driver.give_verdict(self.machine, number, word, checks, why)
 
     def decide(self, number: str, decision: str, who: str, over_old: bool = False) -> None:
         if decision == states.KEEP:

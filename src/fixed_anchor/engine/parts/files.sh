@@ -8,6 +8,7 @@ save_file() {
 }
 # write_file: the contents in the folder $texts, new or final.
 write_file() {
+    failed="$6 could not be written"
     beside=${6%/*}/.fixed-anchor.$name.$1
     [ "$texts" = new ] || { [ -f "$dir/final/$1" ] && { keep_aside "$@" || :; }; } || return 0
     rm -f "$beside"

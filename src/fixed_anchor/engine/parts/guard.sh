@@ -2,13 +2,23 @@
 # Without its last word on disk a change is not over.
 finish() {
     tries=0
+    case $1 in
+    rolled-back) because "${2:-$(decided_because)}" ;;
+    confirmed) because "$(decided_because)" ;;
+    esac
     until set_state "$1"; do
         # At boot everything else waits for this.
         [ "$verb" != boot ] || [ "$((tries += 1))" -lt "$boot_tries" ] || return 1
         beat; pause
     done
+    case $1 in
+    rolled-back) log "it was rolled back, because $(value why)" ;;
+    confirmed) log "it was kept, because $(value why)" ;;
+    esac
     disarm
 }
+# because WHY: the reason why a change ends as it does; the first one counts.
+because() { [ -f "$dir/why" ] || put why "${1:-it never began}" || :; }
 commit() {
     set_state committing
     each_file keep_aside || :
@@ -29,7 +39,8 @@ end_hold() {
     put hold-over yes
 }
 roll_back() {
-    log "rolling back: $1"
+    if [ "$(decided)" = roll-back ]; then because "$(decided_because)"; else because "$1"; fi
+    log "rolling back: $(value why)"
     if [ "$(value state)" = prepared ]; then finish rolled-back; return; fi
     set_state rolling-back
     run_steps unload any
@@ -66,24 +77,24 @@ forward() {
     set_state prepared || return 1
     # Once more: `start` decides, then looks for the state; here it is the other way round, so one sees the other.
     if given_up; then finish rolled-back; return; fi
-    { set_state leaving && run_steps leave; } || { roll_back "a step that needs the old files failed"; return; }
-    { set_state writing && each_file write_file; } || { roll_back "a file could not be written"; return; }
-    { set_state activating && run_steps activate; } || { roll_back "the network stack did not take the new files"; return; }
+    { set_state leaving && run_steps leave; } || { roll_back "$failed"; return; }
+    { set_state writing && each_file write_file; } || { roll_back "$failed"; return; }
+    { set_state activating && run_steps activate; } || { roll_back "$failed"; return; }
     # One more than the whole seconds counted: never earlier than was promised.
     { put deadline "$(($(uptime_now) + $(value confirm-within) + 1))" && set_state waiting; } ||
-        { roll_back "the state could not be recorded"; return; }
+        { roll_back "its state could not be recorded"; return; }
     await
 }
 await() {
     while :; do
         beat
-        case $(decided) in keep) commit; return ;; roll-back) roll_back "decided"; return ;; esac
+        case $(decided) in keep) commit; return ;; roll-back) roll_back "$(decided_because)"; return ;; esac
         if [ -f "$dir/more-time" ]; then
             put deadline "$(($(value deadline) + $(value more-time)))" && log "more time: $(value more-time) s"
             rm -f "$dir/more-time"
         fi
         [ ! -f "$dir/held-until" ] || [ "$(uptime_now)" -lt "$(value held-until)" ] || end_hold
-        [ "$(uptime_now)" -lt "$(value deadline)" ] || claim roll-back "the deadline" || :
+        [ "$(uptime_now)" -lt "$(value deadline)" ] || claim roll-back "the deadline" "nobody confirmed it in time" || :
         pause
     done
 }
@@ -102,7 +113,7 @@ guard() {
     waiting) await ;;
     committing) commit ;;
     confirmed | rolled-back | closed) disarm ;;
-    *) roll_back "the guard was interrupted" ;;
+    *) roll_back "its guard was interrupted while it was $(value state)" ;;
     esac
 }
 launch() {

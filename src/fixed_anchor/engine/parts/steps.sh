@@ -1,4 +1,5 @@
 # --- the steps of a change, and commands with a time limit ----------------------------
+failed='its state could not be recorded'
 step_limit=60 start_limit=15 final_tries=10 boot_tries=10
 # run_step FILE: one command with a time limit, its output in the log.
 run_step() {
@@ -6,7 +7,8 @@ run_step() {
     [ -f "$input" ] || input=/dev/null
     set --
     while IFS= read -r arg || [ -n "$arg" ]; do set -- "$@" "$arg"; done <"$step"
-    log "step: $*"
+    said_step=$*
+    log "step: $said_step"
     begun=$(uptime_now) output=$dir/log
     # Not `:`, whose failed redirection would end the shell.
     { true >>"$output"; } 2>/dev/null || output=/dev/null
@@ -23,6 +25,7 @@ run_step() {
     result=$?
     kill "$watching" 2>/dev/null
     log "step ended: status $result after $(($(uptime_now) - begun)) s"
+    [ "$result" = 0 ] || failed="a command ended with status $result: $said_step"
     return "$result"
 }
 # run_steps PHASE [any]: all steps of a phase in order; with `any`, failures are logged and passed over.

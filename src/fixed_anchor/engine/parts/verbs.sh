@@ -35,7 +35,7 @@ await_guard() {
 }
 # A guard that is there all the same finds the decision before it writes anything, and ends the change itself.
 give_up() {
-    claim roll-back start || :
+    claim roll-back start "its guard did not come up in time" || :
     until=$(($(uptime_now) + 4 * start_limit))
     while guard_alive || [ -f "$dir/state" ]; do
         ! is_final "$(value state)" || break
@@ -64,7 +64,7 @@ await_end() {
             echo "confirmed"
             exit 0
             ;;
-        rolled-back) [ "$1" = rolled-back ] && { echo "rolled back"; exit 0; }; say 7 "change $name was rolled back" ;;
+        rolled-back) [ "$1" = rolled-back ] && { echo "rolled back"; exit 0; }; say 7 "change $name was rolled back, because $(value why)" ;;
         stuck) say 5 "change $name could not be rolled back; see $dir/log" ;;
         esac
         attend
@@ -88,7 +88,7 @@ session_address() {
 # A guard that is gone does not see that the deadline has passed.
 in_time() {
     [ -n "$(decided)" ] || [ "$(uptime_now)" -lt "$(value deadline)" ] || {
-        claim roll-back "the deadline" || :
+        claim roll-back "the deadline" "nobody confirmed it in time" || :
         guard_alive || launch
         say 7 "the deadline of change $name has passed: it is being rolled back"
     }
@@ -102,17 +102,18 @@ confirm() {
         log "refused: confirming from a session on $session, which goes"
         say 1 "your session uses $session, the address that goes: it does not prove that the new one works; confirm from a session over the new address, or override this"
     fi
-    claim keep "${word:-a person}${session:+, in a session on $session}" || [ "$(decided)" = keep ] ||
+    session=${session:+, in a session on $session}
+    claim keep "${word:-a person}$session" "${word:-a person} confirmed it$session" || [ "$(decided)" = keep ] ||
         say 7 "change $name is being rolled back already"
     await_end confirmed
 }
 request_roll_back() {
     case $(value state) in
     confirmed) say 7 "change $name is confirmed; restore it as a change of its own" ;;
-    rolled-back) say 7 "change $name was rolled back already" ;;
+    rolled-back) say 7 "change $name was rolled back already, because $(value why)" ;;
     closed) say 7 "change $name was closed: what was there then was accepted" ;;
     stuck) set_state rolling-back; launch ;;
-    *) claim roll-back "${word:-a person}" || [ "$(decided)" = roll-back ] || say 7 "change $name is being confirmed already" ;;
+    *) claim roll-back "${word:-a person}" "${word:-a person} rolled it back" || [ "$(decided)" = roll-back ] || say 7 "change $name is being confirmed already" ;;
     esac
     await_end rolled-back
 }
@@ -129,6 +130,7 @@ close() {
     [ "$(value state)" = stuck ] || say 7 "only a change that is stuck can be closed: $name is $(value state)"
     [ -n "$second" ] || say 2 "why is it closed? engine.sh close $dir WHO WHY"
     log "closed by ${word:-a person}, because $second"
+    put closed-by "${word:-a person}, because $second" || :
     set_state closed || say 4 "that could not be recorded in $dir"
     disarm
     echo "closed"
@@ -139,8 +141,8 @@ verdict() {
     [ ! -f "$dir/checks" ] || log_lines "check: " <"$dir/checks"
     log "verification: $word"
     case $word in
-    as-planned) [ ! -f "$dir/unattended" ] || claim keep "its verification, unattended" || : ;;
-    *) claim roll-back "its verification" || : ;;
+    as-planned) [ ! -f "$dir/unattended" ] || claim keep "its verification, unattended" "all its required checks passed" || : ;;
+    *) claim roll-back "its verification" "its verification was $word${second:+: $second}" || : ;;
     esac
 }
 status() {
@@ -151,6 +153,9 @@ status() {
     [ -z "$ends" ] || echo "left $((ends - $(uptime_now)))"
     if guard_alive; then echo "guard alive"; else echo "guard gone"; fi
     [ -z "$(decided)" ] || echo "decision $(decided)"
+    [ ! -f "$dir/why" ] || echo "why $(value why)"
+    [ ! -f "$dir/closed-by" ] || echo "closed-by $(value closed-by)"
+    [ ! -f "$dir/baseline/gateway-answered" ] || echo "gateway-answered $(value baseline/gateway-answered)"
     [ ! -f "$dir/verdict" ] || echo "verdict $(value verdict)"
     [ ! -s "$dir/held" ] || [ -f "$dir/hold-over" ] || echo "held $(tr '\n' ';' <"$dir/held")"
     [ ! -f "$dir/incomplete" ] || [ "$(value state)" != confirmed ] || echo "incomplete yes"
@@ -162,11 +167,12 @@ boot() {
     alone || { log "boot: a guard is alive; nothing was done"; return 0; }
     now=$(value state)
     case $now in
-    '' | prepared) log "boot: nothing had been changed"; finish rolled-back ;;
+    '' | prepared) log "boot: nothing had been changed"; finish rolled-back "the machine went down before anything was changed" ;;
     confirmed | rolled-back | closed) disarm ;;
     committing) write_final || :; run_steps boot any; finish confirmed ;;
     *)
         log "boot: the machine went down while the change was $now"
+        if [ "$(decided)" = roll-back ]; then because "$(decided_because)"; else because "the machine went down while it was $now"; fi
         set_state rolling-back || log "that it is rolled back cannot be recorded: the disk of $dir takes nothing"
         restore=restore_file
         [ "$now" != stuck ] || restore=restore_known

@@ -8,7 +8,7 @@
 #   2. The state is on disk before the step that it names.
 #   3. Nothing is written before the guard has said that it is alive.
 #   4. There is one decision: the link `decision`, made once, by whoever comes first.
-#      It names what was decided (keep, roll-back), so there is no half-made one.
+#      It names what was decided (keep, roll-back) and why, so there is no half-made one.
 #   5. The deadline counts /proc/uptime; a clock that jumps changes nothing.
 # Exit status: 0 done; 1 refused, nothing touched; 2 bad data; 3 was rolled back;
 # 4 no permission; 5 stuck; 7 another change is open, or this one is decided; 8 another guard is alive.
@@ -64,11 +64,14 @@ alone() {
 }
 # `put-back` is what earlier versions called it: theirs may be the change before this one.
 is_final() { case $1 in confirmed | rolled-back | put-back | closed) return 0 ;; esac; return 1; }
-decided() { readlink "$dir/decision" 2>/dev/null || :; }
-# claim keep|roll-back WHO: the one decision. ln refuses where one has been made.
+decision() { readlink "$dir/decision" 2>/dev/null || :; }
+decided() { made=$(decision) && echo "${made%%:*}"; }
+decided_because() { made=$(decision) && case $made in *": "*) echo "${made#*: }" ;; esac; }
+# claim keep|roll-back WHO WHY: the one decision. ln refuses where one has been made.
 claim() {
-    ln -sn "$1" "$dir/decision" 2>/dev/null ||
-        { [ -z "$(decided)" ] && rm -f "$dir/reserve" && ln -sn "$1" "$dir/decision" 2>/dev/null; } || return 1
+    made="$1: $(printf '%.900s' "$3")"
+    ln -sn "$made" "$dir/decision" 2>/dev/null ||
+        { [ -z "$(decided)" ] && rm -f "$dir/reserve" && ln -sn "$made" "$dir/decision" 2>/dev/null; } || return 1
     durable "$dir"
     log "decision: $1, by $2"
 }
