@@ -10,6 +10,7 @@ from typing import NoReturn
 import click
 
 from fixed_anchor import __version__
+from fixed_anchor.commands import streams
 
 #: Every subcommand, its module, and what the overview says of it (so that the overview imports none).
 COMMANDS: dict[str, tuple[str, str]] = {
@@ -80,6 +81,7 @@ def cli(ctx: click.Context, color: str, log_level: str, state_dir: str | None) -
 
 def main() -> None:
     """Runs the command line. No error of the operator's making ends in a traceback."""
+    streams.open_all()
     try:
         status = cli.main(standalone_mode=False)
     except click.exceptions.Exit as stop:
@@ -92,10 +94,6 @@ def main() -> None:
     except KeyboardInterrupt:
         print("interrupted", file=sys.stderr)
         status = 130
-    except BrokenPipeError:
-        # Whoever read us has gone: say nothing more, to nobody.
-        sys.stderr.close()
-        status = 1
     except Exception as error:
         status = _report(error)
     _leave(status if isinstance(status, int) else 0)
@@ -103,23 +101,25 @@ def main() -> None:
 
 def _leave(status: int) -> NoReturn:
     """Ends the process without taking its data apart first, which for a large plan takes a tenth of the time."""
-    try:
-        sys.stdout.flush()
+    lost = streams.flush_all()
+    if lost:
+        print(f"fixed-anchor: not all of the output could be written: {lost}", file=sys.stderr)
         sys.stderr.flush()
-    except (BrokenPipeError, ValueError):
-        # Nobody reads any more.
-        pass
     os._exit(status)
 
 
 def _report(error: Exception) -> int:
-    from fixed_anchor.core.errors import EXIT_BUG, AnchorError, printable
+    from fixed_anchor.core.errors import EXIT_BUG, EXIT_NO_ACCESS, AnchorError, printable
 
     if isinstance(error, AnchorError):
         from fixed_anchor.core.secrets import masked_line
 
         print(f"fixed-anchor: {masked_line(str(error))}", file=sys.stderr)
         return error.exit_status
+    if isinstance(error, PermissionError):
+        where = f"{error.filename}: " if error.filename else ""
+        print(printable(f"fixed-anchor: {where}this needs root. Run it with sudo."), file=sys.stderr)
+        return EXIT_NO_ACCESS
     if _told.get("log_level") == "debug":
         import traceback
 

@@ -21,7 +21,7 @@ def command(ctx: click.Context, change: str, because: str) -> None:
     app = App(ctx)
     if not because.strip():
         raise InputError("--because is empty", expected="why the state is accepted as it is")
-    target = app.target()
+    target = app.kept_target()
     number = target.number(change)
     target.close(number, who(), " ".join(because.split()))
     app.out.print(f"change {number}: {states.CLOSED}   what is there now was accepted; another change can begin")

@@ -15,6 +15,7 @@ import click
 from fixed_anchor.commands import logs
 from fixed_anchor.core.addresses import AddressRange, IPAddress, parse_address, parse_range
 from fixed_anchor.core.catalogue import CATALOGUE
+from fixed_anchor.core.errors import InputError
 from fixed_anchor.core.findings import Acceptance
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.machines import at_state_dir
@@ -67,6 +68,15 @@ class App:
     def target(self) -> LinuxHost:
         """The same as a target of changes."""
         return LinuxHost(self.machine())
+
+    def kept_target(self) -> LinuxHost:
+        """The same for a command about changes that are there. Raises ``InputError`` for a state folder that is not."""
+        target = self.target()
+        if self.state_dir is not None and target.never_begun():
+            raise InputError(
+                "there is no such state folder", file=self.state_dir, expected="the one that `cutover` was given"
+            )
+        return target
 
     def site(self, plan: str) -> Site:
         """The plan in the file ``plan``, and what is reached of it. Raises ``InputError``."""
@@ -148,6 +158,7 @@ GRACE = click.option(
     default=None,
     help="Keep the old address beside the new one until the change is decided; by default if your session uses it.",
 )
+NOTE = click.option("--note", metavar="TEXT", help="Kept with the change, such as the number of a ticket.")
 UNATTENDED = click.option(
     "--unattended", is_flag=True, help="Confirm by itself if, and only if, every required check passed."
 )

@@ -27,11 +27,12 @@ from fixed_anchor.workflow.carry_out import who
 @click.pass_context
 def command(ctx: click.Context, change: str | None, more_time: int | None, over_old_address: bool) -> None:
     app = App(ctx)
-    target = app.target()
+    target = app.kept_target()
     if change is None:
         change = target.open_change()
         if change is None:
-            raise ChangeOpen(f"no change is open on {target.name}", remedy="there is nothing to confirm")
+            none = target.never_begun() or f"no change is open on {target.name}"
+            raise ChangeOpen(none, remedy="there is nothing to confirm")
     number = target.number(change)
     if more_time is not None:
         target.more_time(number, more_time)

@@ -11,6 +11,7 @@ from fixed_anchor.change.change import Terms
 from fixed_anchor.commands.common import (
     CONFIRM_WITHIN,
     GRACE,
+    NOTE,
     PLAN,
     POOLS,
     UNATTENDED,
@@ -44,6 +45,7 @@ from fixed_anchor.workflow.verify import verify
 )
 @click.option("--accept", "accepted", multiple=True, type=AcceptType(), help="Override this finding; repeatable.")
 @click.option("--because", metavar="TEXT", help="Why you override it; kept with the change.")
+@NOTE
 @click.pass_context
 def command(
     ctx: click.Context,
@@ -56,6 +58,7 @@ def command(
     evidence: str | None,
     accepted: tuple[tuple[str, str | None], ...],
     because: str | None,
+    note: str | None,
 ) -> None:
     app = App(ctx)
     passes = acceptances(accepted, because)
@@ -88,5 +91,5 @@ def command(
             app.out.print("nothing to do: the files declare this already, and it is in force")
             return
     show_draft(app.out, [drafted])
-    notes = about("cutover", plan, drafted, used)
+    notes = about("cutover", plan, drafted, used, note)
     ctx.exit(watch(app, target, drafted, Terms(confirm_within, unattended, notes, told(notes, drafted))))

@@ -20,14 +20,14 @@ from fixed_anchor.workflow.history import Past, history
 @click.pass_context
 def command(ctx: click.Context, change: str | None, as_json: bool) -> None:
     app = App(ctx)
-    target = app.target()
+    target = app.kept_target()
     chosen = target.number(change) if change else None
     past = [p for p in history(target) if chosen in (None, p.number)]
     if as_json:
         click.echo(as_text({"format": 1, "changes": [_document(p) for p in past]}))
         return
     if not past:
-        app.out.print(f"there was no change on {target.name} yet")
+        app.out.print(target.never_begun() or f"there was no change on {target.name} yet", soft_wrap=True)
     widths = [max((len(column(e)) for e in past), default=0) for column in _COLUMNS]
     for entry in past:
         row = Text()

@@ -5,48 +5,85 @@ from __future__ import annotations
 import click
 
 from fixed_anchor.change import states
-from fixed_anchor.change.change import Terms
-from fixed_anchor.commands.common import CONFIRM_WITHIN, GRACE, UNATTENDED, App, addresses_to_hold
-from fixed_anchor.commands.watching import watch
-from fixed_anchor.core.errors import InputError
+from fixed_anchor.change.change import Draft, Terms
+from fixed_anchor.commands.common import GRACE, NOTE, App, addresses_to_hold
+from fixed_anchor.commands.watching import because, watch
 from fixed_anchor.reporting.terminal import show_draft
 from fixed_anchor.workflow.carry_out import about, told, who
 from fixed_anchor.workflow.linux_host import LinuxHost
-from fixed_anchor.workflow.restore import later_ones
+from fixed_anchor.workflow.restore import last_cutover, later_ones
+
+#: Seconds that the guard of a restore waits for its checks, where nobody asked for a wait.
+_ENOUGH = 600
 
 
-@click.command(help="Roll the open change back now; without one, go back behind a confirmed change, guarded.")
+@click.command(
+    help="Roll the open change back now. Without an open one go back to before the last cutover, or before the change "
+    "that is named: guarded, and kept as soon as its checks pass."
+)
 @click.argument("change", required=False)
-@CONFIRM_WITHIN
+@click.option("--dry-run", is_flag=True, help="Show what it would do, and do nothing.")
+@click.option(
+    "--confirm-within",
+    type=click.IntRange(5, 86400),
+    metavar="SECONDS",
+    help="Wait for a confirmation, and undo the restore unless it is confirmed by then.",
+)
 @GRACE
-@UNATTENDED
+@click.option(
+    "--unattended", is_flag=True, help="With --confirm-within: confirm by itself if every required check passed."
+)
+@NOTE
 @click.pass_context
-def command(ctx: click.Context, change: str | None, confirm_within: int, grace: bool | None, unattended: bool) -> None:
+def command(
+    ctx: click.Context,
+    change: str | None,
+    dry_run: bool,
+    confirm_within: int | None,
+    grace: bool | None,
+    unattended: bool,
+    note: str | None,
+) -> None:
     app = App(ctx)
-    target = app.target()
+    target = app.kept_target()
     refusal = target.machine.why_no_change()
-    if refusal is not None:
+    if refusal is not None and not dry_run:
         raise refusal
     already = target.open_change()
-    if change is None:
-        change = already or _latest_confirmed(target)
-    number = target.number(change)
+    number = target.number(change) if change else already or last_cutover(target.machine)
     if number == already:
-        target.decide(number, states.ROLL_BACK, who())
-        app.out.print(f"change {number}: {states.ROLLED_BACK}   the state is as it was before")
+        _roll_back(app, target, number, dry_run)
         return
     later = later_ones(target.machine, number)
     if later:
-        app.out.print(f"restoring change {number} also undoes the later changes: {', '.join(later)}")
+        verb = "would also undo" if dry_run else "also undoes"
+        app.out.print(f"restoring change {number} {verb} the later changes: {', '.join(later)}")
     drafted = target.restore_draft(number, addresses_to_hold(grace, target.machine, target.survey()))
     show_draft(app.out, [drafted])
-    notes = about("restore", None, drafted, [])
+    if dry_run:
+        _say_dry(app, drafted)
+        return
+    notes = about("restore", None, drafted, [], note)
     notes |= {"restores": number, "undoes": list(later)}
-    ctx.exit(watch(app, target, drafted, Terms(confirm_within, unattended, notes, told(notes, drafted))))
+    # It returns to what was good: nobody need be there, unless somebody wants to look first.
+    kept_by_checks = unattended or confirm_within is None
+    terms = Terms(confirm_within or _ENOUGH, kept_by_checks, notes, told(notes, drafted))
+    ctx.exit(watch(app, target, drafted, terms))
 
 
-def _latest_confirmed(target: LinuxHost) -> str:
-    for number in reversed(target.numbers()):
-        if target.status(number).state == states.CONFIRMED:
-            return number
-    raise InputError(f"there is no change to restore on {target.name}")
+def _roll_back(app: App, target: LinuxHost, number: str, dry_run: bool) -> None:
+    if dry_run:
+        app.out.print(f"change {number} is open: it would be rolled back now; nothing was done")
+        return
+    target.decide(number, states.ROLL_BACK, who())
+    why = because(target.status(number).why)
+    app.out.print(f"change {number}: {states.ROLLED_BACK}   the state is as it was before: {why}", soft_wrap=True)
+
+
+def _say_dry(app: App, drafted: Draft) -> None:
+    from fixed_anchor.change.steps import argv_of
+
+    steps = drafted.content.steps
+    for step in (*steps.leave, *steps.activate):
+        app.out.print(f"  then: {' '.join(argv_of(step))}", soft_wrap=True)
+    app.out.print("nothing was done")

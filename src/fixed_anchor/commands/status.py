@@ -20,7 +20,7 @@ from fixed_anchor.workflow.linux_host import LinuxHost
 @click.pass_context
 def command(ctx: click.Context, as_json: bool) -> None:
     app = App(ctx)
-    target = app.target()
+    target = app.kept_target()
     machine = target.machine
     number = target.open_change()
     status = target.status(number) if number else None
@@ -30,7 +30,7 @@ def command(ctx: click.Context, as_json: bool) -> None:
     if as_json:
         click.echo(as_text(status_document(status, last, ends)))
     elif status is None:
-        app.out.print(f"no change is open on {machine.name}")
+        app.out.print(target.never_begun() or f"no change is open on {machine.name}", soft_wrap=True)
         if last is not None:
             at_boot = " at boot; nothing has verified the network since" if last.rolled_back_at_boot else ""
             app.out.print(f"the last change, {last.number} on {last.interface}, is {states.shown(last.state)}{at_boot}")

@@ -39,13 +39,21 @@ def changes_folder(machine: Machine) -> str:
     return f"{machine.state_dir}/changes"
 
 
+def never_begun(machine: Machine) -> str:
+    """The sentence that no change was ever begun on the machine, where its state folder is not there; else empty."""
+    above, _, name = machine.state_dir.rstrip("/").rpartition("/")
+    there = name in machine.folders(above or "/")
+    return "" if there else f"no change was ever begun on {machine.name}: there is no {machine.state_dir}"
+
+
 def number_of(machine: Machine, typed: str) -> str:
     """The change that was typed as ``7`` or ``0007``. Raises :class:`InputError`."""
     if not typed.isdecimal() or len(typed) > 6:
         raise InputError(f"{typed!r} is not the number of a change", expected="its number, such as 0007")
     name = f"{int(typed):04d}"
     if name not in numbers(machine):
-        raise InputError(f"there is no change {name} on {machine.name}", remedy="see `fixed-anchor status`")
+        never = never_begun(machine)
+        raise InputError(never or f"there is no change {name} on {machine.name}", remedy="see `fixed-anchor history`")
     return name
 
 

@@ -68,7 +68,7 @@ class DiskFiles:
         except (FileNotFoundError, NotADirectoryError, IsADirectoryError):
             return None
         except PermissionError:
-            raise NoAccess("no permission to read this file", file=path, remedy="run as root") from None
+            raise needs_root("reading this file", path) from None
         except OSError as error:
             raise InputError(f"cannot be read: {error.strerror}", file=path) from None
         return FileText(path, decode(data), stat.S_IMODE(info.st_mode), info.st_uid, info.st_gid)
@@ -93,7 +93,7 @@ class DiskFiles:
         except (FileNotFoundError, NotADirectoryError):
             return []
         except PermissionError:
-            raise NoAccess("no permission to read this folder", file=path, remedy="run as root") from None
+            raise needs_root("reading this folder", path) from None
 
     def knows(self, pattern: str) -> bool:
         return True
@@ -101,7 +101,10 @@ class DiskFiles:
     def link_target(self, path: str) -> str | None:
         folder = self.local(os.path.dirname(path))
         local = folder / os.path.basename(path)
-        return os.readlink(local) if local.is_symlink() else None
+        try:
+            return os.readlink(local) if local.is_symlink() else None
+        except PermissionError:
+            raise needs_root("looking at this link", path) from None
 
     def folders(self, path: str) -> list[str]:
         local = self.local(path)
@@ -110,7 +113,7 @@ class DiskFiles:
         except (FileNotFoundError, NotADirectoryError):
             return []
         except PermissionError:
-            raise NoAccess("no permission to read this folder", file=path, remedy="run as root") from None
+            raise needs_root("reading this folder", path) from None
 
     def search(self, spelling: Spelling) -> Found:
         return search_folders(self.local, spelling)
@@ -123,7 +126,7 @@ class DiskFiles:
         except FileExistsError:
             return False
         except PermissionError:
-            raise NoAccess("no permission to make this folder", file=path, remedy="run as root") from None
+            raise needs_root("making this folder", path) from None
         except OSError as error:
             raise NoAccess(f"cannot be made: {error.strerror}", file=path) from None
         return True
@@ -138,8 +141,18 @@ class DiskFiles:
 
     def put(self, path: str, data: bytes, mode: int = 0o600) -> None:
         local = self.local(path)
-        _private_parents(local)
+        try:
+            _private_parents(local)
+        except PermissionError:
+            raise needs_root("making its folder", path) from None
+        except OSError as error:
+            raise NoAccess(f"its folder cannot be made: {error.strerror}", file=path) from None
         write_beside(local, data, mode, path)
+
+
+def needs_root(what: str, path: str) -> NoAccess:
+    """The error of whoever may not do ``what`` at ``path``."""
+    return NoAccess(f"{what} needs root", file=path, remedy="run it with sudo")
 
 
 def _private_parents(path: Path) -> None:
@@ -177,5 +190,7 @@ def write_beside(path: Path, data: bytes, mode: int, shown: str | None = None) -
             beside.unlink(missing_ok=True)
             raise
         _sync_folder(path.parent)
+    except PermissionError:
+        raise needs_root("writing this", shown or str(path)) from None
     except OSError as error:
         raise NoAccess(f"cannot be written: {error.strerror}", file=shown or str(path)) from None

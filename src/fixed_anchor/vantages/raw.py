@@ -71,7 +71,7 @@ class RawVantage:
             # Bound to nothing until the filter is on: nothing unwanted gets in before.
             wire = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, 0)
         except PermissionError:
-            raise NoAccess("no permission for a raw socket", remedy="run as root") from None
+            raise NoAccess("a raw socket needs root", remedy="run it with sudo") from None
         try:
             packet_filter.attach(wire, ethertype)
             wire.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, _RECEIVE_BUFFER)

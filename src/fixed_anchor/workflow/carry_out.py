@@ -98,8 +98,10 @@ def refuse_unless_accepted(result: CheckResult, accepted: tuple[Acceptance, ...]
     return list(dict.fromkeys(used))
 
 
-def about(kind: str, plan_file: str | None, draft: Draft, accepted: list[Acceptance]) -> dict[str, Any]:
-    """What the history keeps of a change: who, when, from where, what, and what was accepted."""
+def about(
+    kind: str, plan_file: str | None, draft: Draft, accepted: list[Acceptance], note: str | None = None
+) -> dict[str, Any]:
+    """What the history keeps of a change: who, when, from where, what, what was accepted, and a free ``note``."""
     digest = None
     if plan_file is not None:
         import hashlib
@@ -117,6 +119,7 @@ def about(kind: str, plan_file: str | None, draft: Draft, accepted: list[Accepta
         "plan": plan_file and os.path.abspath(plan_file),
         "plan_sha256": digest,
         "accepted": [msgspec.to_builtins(a) for a in accepted],
+        "note": " ".join(note.split()) if note else None,
     }
 
 
@@ -140,6 +143,11 @@ def told(notes: dict[str, Any], draft: Draft) -> tuple[str, ...]:
     for accepted in notes["accepted"]:
         address = f":{accepted['address']}" if accepted["address"] else ""
         lines.append(f"accepted: {accepted['code']}{address}, because {accepted['because']}")
+    if notes.get("note"):
+        lines.append(f"note: {notes['note']}")
+    evidence = notes.get("evidence")
+    if evidence:
+        lines.append(f"evidence: {evidence['path']}, {evidence['age']}, sha256 {evidence['sha256']}")
     lines += [f"stays until the decision: {h.address} on {h.interface}" for h in draft.grace]
     return tuple(printable(line) for line in lines)
 

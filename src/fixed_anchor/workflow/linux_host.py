@@ -65,6 +65,10 @@ class LinuxHost:
     def number(self, typed: str) -> str:
         return driver.number_of(self.machine, typed)
 
+    def never_begun(self) -> str:
+        """The sentence that no change was ever begun here, where there is no state folder; else empty."""
+        return driver.never_begun(self.machine)
+
     def open_change(self) -> str | None:
         return driver.open_change(self.machine)
 

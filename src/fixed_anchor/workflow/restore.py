@@ -38,6 +38,25 @@ def later_ones(machine: Machine, number: str) -> tuple[str, ...]:
     return tuple(n for n in after if driver.status(machine, n).state == states.CONFIRMED)
 
 
+def last_cutover(machine: Machine) -> str:
+    """The change that a restore without a number goes back behind: the last one, if that was a cutover.
+
+    Raises :class:`InputError` where there is none, :class:`Refused` where the last one was a restore already:
+    to undo that would bring back what somebody has left.
+    """
+    for number in reversed(driver.numbers(machine)):
+        if driver.status(machine, number).state != states.CONFIRMED:
+            continue
+        notes = driver.notes(machine, number)
+        if notes.get("kind") == "restore":
+            raise Refused(
+                f"change {number}, the last one, was a restore already (of change {notes.get('restores', '?')})",
+                remedy="name the change to go back behind: see `fixed-anchor history`",
+            )
+        return number
+    raise InputError(driver.never_begun(machine) or f"there is no change to restore on {machine.name}")
+
+
 def restore_draft(machine: Machine, number: str, hold: frozenset[IPAddress] = frozenset()) -> Draft:
     """The change that brings back the files from before change ``number``.
 
