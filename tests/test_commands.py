@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import os
+import re
 import shutil
 import subprocess
 import sys
+import time
 from pathlib import Path
 
 import pytest
@@ -231,7 +234,7 @@ def test_explain_and_history(site: Path) -> None:
     told = run(site, "explain", "answers-on-wire")
     assert told.returncode == 0
     assert "why: It is in use now." in told.stdout
-    assert len(run(site, "explain").stdout.splitlines()) == 70
+    assert len(run(site, "explain").stdout.splitlines()) == 72
     assert "Did you mean 'gateway-silent'" in run(site, "explain", "gateway-silnt").stderr
     run(site, "cutover", "plan.yaml", "--host", "tide-db", "--unattended")
     run(site, *STATE, "restore", "--unattended")
@@ -317,10 +320,64 @@ def test_evidence_is_carried_to_where_the_sources_are_not(site: Path) -> None:
     refused = run(site, *words)
     assert refused.returncode == 6
     assert refused.stdout.count("source-unreadable") == 4
-    done = run(site, *words, "--evidence", "evidence.json")
+    # What nothing but the file says is not believed without somebody's word.
+    refused = run(site, *words, "--evidence", "evidence.json")
+    assert refused.returncode == 1
+    assert "only the evidence clears this: " in refused.stdout
+    assert "evidence-carried-only" in refused.stderr
+    passes = ("--accept", "evidence-carried-only", "--because", "saved by me just now", "--note", "ticket 4711")
+    done = run(site, *words, "--evidence", "evidence.json", *passes)
     assert done.returncode == 0, done.stdout + done.stderr
     assert "s old; the wire is looked at afresh" in done.stdout
     assert run(site, *words, "--evidence", "plan.yaml").returncode == 2
+    (past,) = json.loads(run(site, *STATE, "history", "--json").stdout)["changes"]
+    digest = hashlib.sha256((site / "evidence.json").read_bytes()).hexdigest()
+    assert past["evidence"] == f"{site}/evidence.json, {past['evidence'].split(', ')[1]}, sha256 {digest}"
+    assert past["note"] == "ticket 4711"
+    (accepted,) = past["accepted"]
+    assert re.fullmatch(r"evidence-carried-only by .+, because saved by me just now", accepted)
+    told = run(site, *STATE, "history", "1").stdout
+    for said in (
+        f"evidence: {past['evidence']}",
+        "note: ticket 4711",
+        f"accepted: {accepted}",
+        "why: all its required",
+    ):
+        assert said in told
+
+
+@pytest.mark.parametrize(
+    ("before", "after", "status", "said"),
+    [
+        # Another address, interface or segment: it is about something else.
+        ("[203.0.113.20, ", "[203.0.113.22, ", 1, "hold 203.0.113.20, 203.0.113.21 there, and 203.0.113.22,"),
+        ("203.0.113.100 - 203.0.113.199", "203.0.113.100 - 203.0.113.180", 1, "has pools"),
+        # A remark changes nothing of what it is about.
+        ("plan: 1\n", "# looked at once more\nplan: 1\n", 0, ""),
+    ],
+)
+def test_evidence_is_about_one_plan(site: Path, before: str, after: str, status: int, said: str) -> None:
+    assert run(site, "check", "plan.yaml", "--host", "tide-db", "--evidence", "evidence.json").returncode == 0
+    text = (site / "plan.yaml").read_text()
+    assert before in text
+    (site / "plan.yaml").write_text(text.replace(before, after, 1))
+    done = run(site, "cutover", "plan.yaml", "--host", "tide-db", "--unattended", "--evidence", "evidence.json")
+    assert (done.returncode, said in done.stderr) == (status, True), done.stdout + done.stderr
+
+
+@pytest.mark.parametrize(
+    ("hours", "status", "said"), [(-1, 1, "made in the future"), (23, 0, ""), (25, 6, "evidence-old")]
+)
+def test_evidence_has_an_age(site: Path, hours: int, status: int, said: str) -> None:
+    assert run(site, "check", "plan.yaml", "--host", "tide-db", "--evidence", "evidence.json").returncode == 0
+    document = json.loads((site / "evidence.json").read_text())
+    document["made"] = time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime(time.time() - hours * 3600))
+    (site / "evidence.json").write_text(json.dumps(document))
+    words = ("cutover", "plan.yaml", "--host", "tide-db", "--unattended", "--evidence", "evidence.json")
+    done = run(site, *words)
+    assert (done.returncode, said in done.stderr) == (status, True), done.stdout + done.stderr
+    if status == 6:
+        assert run(site, *words, "--accept", "evidence-old", "--because", "nothing leases here").returncode == 0
 
 
 @pytest.mark.parametrize(

@@ -67,7 +67,7 @@ class LazyGroup(click.Group):
 )
 @click.option(
     "--state-dir",
-    type=click.Path(file_okay=False),
+    type=click.Path(file_okay=False, readable=False),
     default=None,
     envvar="FIXED_ANCHOR_STATE_DIR",
     help="Where changes are kept.  [default: /var/lib/fixed-anchor]",

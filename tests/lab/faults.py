@@ -130,7 +130,9 @@ def ends(host: LabHost, *states: str, seconds: float = 150) -> str:
     """Waits for the end of the change, the guard's clearing away included."""
     wait_for(f"one of {states}: it is {state(host)}", lambda: state(host) in states, seconds)
     if state(host) != "stuck":
-        wait_for("the boot unit to go", lambda: not host.disk(UNIT).exists(), 20)
+        # The lock is the last that the guard clears away.
+        wait_for("the lock to go", lambda: not host.disk(f"{CHANGE}/../open").is_symlink(), 20)
+        assert not host.disk(UNIT).exists()
     return state(host)
 
 

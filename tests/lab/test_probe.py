@@ -113,7 +113,8 @@ def test_pick_and_evidence_on_a_real_host(host: LabHost, segment: Segment) -> No
     refused = host.tool("cutover", "plan.yaml", "--unattended")
     assert refused.returncode == 6
     assert "source-unreadable" in refused.stdout
-    done = host.tool("cutover", "plan.yaml", "--unattended", "--evidence", "evidence.json")
+    done = host.tool("cutover", "plan.yaml", "--unattended", "--evidence", "evidence.json",
+                     "--accept", "evidence-carried-only", "--because", "saved here a moment ago")  # fmt: skip
     assert done.returncode == 0, done.stdout + done.stderr
     assert "the wire is looked at afresh" in done.stdout
     assert host.holds("203.0.113.19")

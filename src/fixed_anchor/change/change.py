@@ -62,7 +62,8 @@ class ChangeStatus(msgspec.Struct, frozen=True):
     decision: old addresses. ``is_incomplete`` says of a confirmed change that not every file of its final
     state could be written. ``why`` says why it was rolled back or kept, once that is decided, and ``closed_by``
     by whom and why what was there was accepted. ``gateway_answered`` is whether the gateway did so
-    beforehand; ``None`` where nobody looked.
+    beforehand; ``None`` where nobody looked. ``engine_gone`` is the sentence that what carries it out is not
+    there any more.
     """
 
     number: str
@@ -78,6 +79,7 @@ class ChangeStatus(msgspec.Struct, frozen=True):
     why: str = ""
     closed_by: str = ""
     gateway_answered: bool | None = None
+    engine_gone: str = ""
 
     @property
     def is_open(self) -> bool:

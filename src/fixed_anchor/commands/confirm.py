@@ -6,7 +6,7 @@ import click
 
 from fixed_anchor.change import states
 from fixed_anchor.commands.common import App
-from fixed_anchor.commands.watching import countdown
+from fixed_anchor.commands.watching import countdown, last_one
 from fixed_anchor.core.errors import ChangeOpen, Refused
 from fixed_anchor.workflow.carry_out import who
 
@@ -32,7 +32,7 @@ def command(ctx: click.Context, change: str | None, more_time: int | None, over_
         change = target.open_change()
         if change is None:
             none = target.never_begun() or f"no change is open on {target.name}"
-            raise ChangeOpen(none, remedy="there is nothing to confirm")
+            raise ChangeOpen(none, remedy=last_one(target) or "there is nothing to confirm")
     number = target.number(change)
     if more_time is not None:
         target.more_time(number, more_time)

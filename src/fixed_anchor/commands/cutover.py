@@ -80,7 +80,7 @@ def command(
     if carried is not None:
         app.out.print(f"evidence of {evidence}: {carried.age(int(time.time()))}; the wire is looked at afresh")
     with app.status("probing the segment, about 7 s"):
-        result = check(site, (planned.name,), pools, carried=carried.claims if carried else None)
+        result = check(site, (planned.name,), pools, carried=carried)
     show_findings(app.out, result.findings)
     app.out.print(verdict_line(plan, result))
     used = refuse_unless_accepted(result, passes)
@@ -92,4 +92,6 @@ def command(
             return
     show_draft(app.out, [drafted])
     notes = about("cutover", plan, drafted, used, note)
+    if carried is not None:
+        notes["evidence"] = carried.told(int(time.time()))
     ctx.exit(watch(app, target, drafted, Terms(confirm_within, unattended, notes, told(notes, drafted))))

@@ -7,7 +7,8 @@ import click
 from fixed_anchor.change import states
 from fixed_anchor.change.change import Draft, Terms
 from fixed_anchor.commands.common import GRACE, NOTE, App, addresses_to_hold
-from fixed_anchor.commands.watching import because, watch
+from fixed_anchor.commands.watching import because, last_one, watch
+from fixed_anchor.core.errors import InputError
 from fixed_anchor.reporting.terminal import show_draft
 from fixed_anchor.workflow.carry_out import about, told, who
 from fixed_anchor.workflow.linux_host import LinuxHost
@@ -50,7 +51,12 @@ def command(
     if refusal is not None and not dry_run:
         raise refusal
     already = target.open_change()
-    number = target.number(change) if change else already or last_cutover(target.machine)
+    try:
+        number = target.number(change) if change else already or last_cutover(target.machine)
+    except InputError as error:
+        if change is None:
+            error.remedy = last_one(target) or error.remedy
+        raise
     if number == already:
         _roll_back(app, target, number, dry_run)
         return
@@ -76,8 +82,7 @@ def _roll_back(app: App, target: LinuxHost, number: str, dry_run: bool) -> None:
         app.out.print(f"change {number} is open: it would be rolled back now; nothing was done")
         return
     target.decide(number, states.ROLL_BACK, who())
-    why = because(target.status(number).why)
-    app.out.print(f"change {number}: {states.ROLLED_BACK}   the state is as it was before: {why}", soft_wrap=True)
+    app.out.print(f"change {number}: {because(target.status(number))}; the state is as it was before", soft_wrap=True)
 
 
 def _say_dry(app: App, drafted: Draft) -> None:

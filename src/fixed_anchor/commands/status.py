@@ -8,7 +8,7 @@ from rich.text import Text
 from fixed_anchor.change import states
 from fixed_anchor.change.change import ChangeStatus
 from fixed_anchor.commands.common import JSON, App
-from fixed_anchor.commands.watching import countdown, end_of, incomplete
+from fixed_anchor.commands.watching import because, countdown, end_of, incomplete
 from fixed_anchor.core.errors import EXIT_STUCK, printable
 from fixed_anchor.reporting.documents import as_text, status_document
 from fixed_anchor.reporting.terminal import STYLES
@@ -37,7 +37,7 @@ def command(ctx: click.Context, as_json: bool) -> None:
             if last.closed_by:
                 app.out.print(f"  closed by {printable(last.closed_by)}", soft_wrap=True)
             if last.why:
-                app.out.print(f"  why: {printable(last.why)}", soft_wrap=True)
+                app.out.print(f"  {because(last)}", soft_wrap=True)
             if last.is_incomplete:
                 app.out.print(f"  {incomplete(target, last.number)}", style="bold yellow", soft_wrap=True)
     else:
@@ -50,7 +50,7 @@ def command(ctx: click.Context, as_json: bool) -> None:
         line.append(f"   {goes_on}", style="dim")
         app.out.print(line)
         if status.why:
-            app.out.print(f"  why: {printable(status.why)}", soft_wrap=True)
+            app.out.print(f"  {because(status)}", soft_wrap=True)
         if status.verdict:
             app.out.print(f"  verification: {status.verdict}")
         if status.state == states.WAITING and ends and status.guard_alive:
@@ -58,7 +58,8 @@ def command(ctx: click.Context, as_json: bool) -> None:
         for fact in status.grace_facts:
             app.out.print(f"  stays until then: {printable(fact)}")
         _say_what_to_type(app, target, status)
-    if (status is not None and status.state == states.STUCK) or (last is not None and last.is_incomplete):
+    lost = status is not None and (status.state == states.STUCK or bool(status.engine_gone))
+    if lost or (last is not None and last.is_incomplete):
         ctx.exit(EXIT_STUCK)
 
 
@@ -72,6 +73,10 @@ def _say_what_to_type(app: App, target: LinuxHost, status: ChangeStatus) -> None
         app.out.print(f"  try once more:               {back}", soft_wrap=True)
         app.out.print(f"  accept what is there:        {close}", soft_wrap=True)
         return
+    if status.engine_gone:
+        app.out.print(f"  {status.engine_gone}", style="bold yellow", soft_wrap=True)
+        app.out.print("  nothing rolls this change back by itself: roll it back by hand, as docs/by-hand.md says")
+        return
     if not status.guard_alive:
         # `confirm`, with `--more-time` too, and `restore` start one again.
         app.out.print(
@@ -79,9 +84,12 @@ def _say_what_to_type(app: App, target: LinuxHost, status: ChangeStatus) -> None
             style="bold yellow",
             soft_wrap=True,
         )
-    app.out.print(f"  keep it:    {keep}", soft_wrap=True)
-    app.out.print(f"  more time:  {keep} --more-time 600", soft_wrap=True)
-    app.out.print(f"  go back:    {back}", soft_wrap=True)
+    waits = status.state == states.WAITING and status.decision is None
+    if waits:
+        app.out.print(f"  keep it:    {keep}", soft_wrap=True)
+        app.out.print(f"  more time:  {keep} --more-time 600", soft_wrap=True)
+    if status.decision is None:
+        app.out.print(f"  go back:    {back}", soft_wrap=True)
     plain = target.command_without_tool(number, "confirm")
-    if plain is not None:
+    if waits and plain is not None:
         app.out.print(f"  keep it without Python:  {plain}", soft_wrap=True)

@@ -125,9 +125,24 @@ UNHEARD = (
 )
 
 
-def because(why: str) -> str:
-    """The reason of an end, for people; changes of earlier versions kept none."""
-    return printable(why) if why else "its log says why"
+#: What was decided, as the reason for it is told.
+_DECIDED = {states.CONFIRMED: "kept", states.ROLLED_BACK: "rolled back", states.ROLLING_BACK: "being rolled back"}
+
+
+def because(status: ChangeStatus) -> str:
+    """What was decided and why, for people; changes of earlier versions kept no reason."""
+    what = _DECIDED.get(status.state, "it was to be rolled back")
+    return f"{what}, because {printable(status.why)}" if status.why else f"{what}; its log says why"
+
+
+def last_one(target: LinuxHost) -> str:
+    """How the last change ended, for whoever asks for something that it does not allow any more; empty without one."""
+    known = target.numbers()
+    if not known:
+        return ""
+    last = target.status(known[-1])
+    why = f", closed by {printable(last.closed_by)}" if last.closed_by else f": {because(last)}" if last.why else ""
+    return f"the last change, {last.number}, is {states.shown(last.state)}{why}"
 
 
 def incomplete(target: LinuxHost, number: str) -> str:
@@ -146,7 +161,8 @@ def say_outcome(app: App, target: LinuxHost, outcome: Outcome) -> None:
         back = app.command_for(target.machine, f"restore {number}")
         line.append(f"   to go back: {back}", style="default")
     elif outcome.state == states.ROLLED_BACK:
-        line.append(f"   the state is as it was before: {because(outcome.why)}", style="default")
+        why = f"because {printable(outcome.why)}; " if outcome.why else ""
+        line.append(f"   {why}the state is as it was before", style="default")
     else:
         log = f"{target.record_folder(number)}/log"
         line.append(f"   it could not be rolled back; the log says what is left to do: {log}", style="default")

@@ -245,6 +245,22 @@ _ROWS: tuple[tuple[str, str, str, str, str, str], ...] = (
         "Say it with `--pool RANGE`, with `pools:` in the plan (`[]` says: no DHCP server), or with a source.",
     ),
     (
+        "evidence-carried-only",
+        "knowledge",
+        _B,
+        "only evidence that was carried here clears it",
+        "A file can be old, of another site, or made up: nothing that can be looked at from here says the same.",
+        "Look at the evidence, and accept this with a reason: --accept evidence-carried-only --because TEXT.",
+    ),
+    (
+        "evidence-old",
+        "knowledge",
+        _N,
+        "the evidence is old",
+        "Leases and reservations change every hour; what was so a day ago may not be so now.",
+        "Save it again where the sources can be seen, with `check --evidence`.",
+    ),
+    (
         "source-unreadable",
         "knowledge",
         _N,
@@ -600,6 +616,8 @@ _ROWS: tuple[tuple[str, str, str, str, str, str], ...] = (
     ),
 )
 
-_UNDETERMINED = frozenset({"pool-unknown", "source-unreadable", "not-probed", "root-unclear", "match-unclear"})
+_UNDETERMINED = frozenset(
+    {"pool-unknown", "source-unreadable", "evidence-old", "not-probed", "root-unclear", "match-unclear"}
+)
 
 CATALOGUE: dict[str, FindingKind] = {row[0]: FindingKind(*row, undetermined=row[0] in _UNDETERMINED) for row in _ROWS}

@@ -101,6 +101,8 @@ def engine_command(machine: Machine, number: str, verb: str) -> tuple[str, ...]:
 
 def _verb(machine: Machine, number: str, verb: str, *words: str, timeout: float = 60.0) -> Ran:
     if not _has_engine(machine, number):
+        if _state_on_disk(machine, number):
+            raise Stuck(_engine_gone(machine, number), remedy=BY_HAND)
         raise ChangeOpen(f"change {number} was never begun", remedy="its folder holds no engine, and may be removed")
     ran = machine.run((*engine_command(machine, number, verb), *words), timeout)
     _log.info("change %s of %s: %s %s: status %s", number, machine.name, verb, " ".join(words), ran.status)
@@ -116,6 +118,19 @@ def _checked(ran: Ran) -> Ran:
 
 def _has_engine(machine: Machine, number: str) -> bool:
     return machine.read(f"{folder_of(machine, number)}/engine.sh") is not None
+
+
+#: What is left where neither the tool nor the engine can do it.
+BY_HAND = "roll it back by hand, as docs/by-hand.md says"
+
+
+def _state_on_disk(machine: Machine, number: str) -> str:
+    file = machine.read(f"{folder_of(machine, number)}/state")
+    return file.text.strip() if file is not None else ""
+
+
+def _engine_gone(machine: Machine, number: str) -> str:
+    return f"the engine of change {number} is gone: there is no {folder_of(machine, number)}/engine.sh"
 
 
 def start(machine: Machine, number: str) -> None:
@@ -163,8 +178,11 @@ def close(machine: Machine, number: str, who: str, because: str) -> None:
 def status(machine: Machine, number: str) -> ChangeStatus:
     """What the engine says of a change, whatever version of it began the change."""
     if not _has_engine(machine, number):
-        # What an interrupted earlier version left there.
-        return ChangeStatus(number, states.NOT_BEGUN, "")
+        # Without a state it is what an interrupted earlier version left there.
+        state = states.current(_state_on_disk(machine, number))
+        interface = machine.read(f"{folder_of(machine, number)}/interface") if state else None
+        names = " ".join(interface.text.split()) if interface is not None else ""
+        return ChangeStatus(number, state, names, engine_gone=_engine_gone(machine, number) if state else "")
     lines = _checked(_verb(machine, number, "status")).out.splitlines()
     said = dict(line.partition(" ")[::2] for line in lines)
     decision = said.get("decision")

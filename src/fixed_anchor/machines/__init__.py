@@ -9,6 +9,7 @@ from types import ModuleType
 
 from fixed_anchor.core.errors import InputError, located
 from fixed_anchor.core.plan import HostPlan, Plan
+from fixed_anchor.machines.files import needs_root
 from fixed_anchor.machines.protocol import Machine
 
 #: What stands before the colon of a plan's ``reach:``, and the module that reaches such a machine.
@@ -52,6 +53,8 @@ def at_state_dir(state_dir: Path) -> Machine | None:
         module = _module(said["reach"])
     except FileNotFoundError:
         return None
+    except PermissionError:
+        raise needs_root("reading this", str(marker)) from None
     except (OSError, ValueError, KeyError, TypeError):
         raise InputError("this state folder does not say which machine it belongs to", file=str(marker)) from None
     machine: Machine = module.at_state_dir(state_dir, said)

@@ -301,6 +301,8 @@ class StandinEngine:
 
     def _confirm(self, word: str) -> tuple[int, str, str]:
         state = self.state
+        if state not in (states.WAITING, *states.FINAL):
+            return 7, "", f"change {self.name} cannot be confirmed yet: it is {states.shown(state)}"
         if state != states.WAITING:
             return 7, "", f"change {self.name} cannot be confirmed: it is {state} already"
         who = word or "a person"
@@ -315,7 +317,7 @@ class StandinEngine:
         if state == states.ROLLED_BACK:
             return 7, "", f"change {self.name} was rolled back already, because {self._value('why')}"
         who = word or "a person"
-        self._claim(states.ROLL_BACK, who, f"{who} rolled it back")
+        self._claim(states.ROLL_BACK, who, f"{who} asked for it")
         self._catch_up()
         return 0, "rolled back\n", ""
 

@@ -9,7 +9,6 @@ from functools import cache, partial
 import msgspec
 
 from fixed_anchor.core.addresses import AddressRange, IPAddress
-from fixed_anchor.core.claims import Claims
 from fixed_anchor.core.findings import (
     CheckResult,
     Consulted,
@@ -24,6 +23,7 @@ from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.core.plan import HostPlan, InterfacePlan
 from fixed_anchor.core.rules.clones import clone_findings
 from fixed_anchor.core.rules.declared import declared_findings
+from fixed_anchor.core.rules.evidence import age_findings, rests_on_evidence
 from fixed_anchor.core.rules.host import host_findings
 from fixed_anchor.core.rules.plan import plan_findings
 from fixed_anchor.core.rules.readiness import readiness_findings
@@ -40,6 +40,8 @@ from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.engine.boot import init_of
 from fixed_anchor.observe.readiness import readiness
 from fixed_anchor.workflow.dhcp_server import with_reservation_lines
+from fixed_anchor.workflow.evidence import MAX_AGE, Carried
+from fixed_anchor.workflow.evidence_bound import refuse_unless_about
 from fixed_anchor.workflow.foresee import foresee
 from fixed_anchor.workflow.old_address import old_address_findings
 from fixed_anchor.workflow.site import Site
@@ -61,7 +63,7 @@ def check(
     host_names: tuple[str, ...] = (),
     told_pools: tuple[AddressRange, ...] = (),
     wire: bool = True,
-    carried: dict[str, Claims] | None = None,
+    carried: Carried | None = None,
 ) -> CheckResult:
     """Checks the hosts of the plan (all, or those named); see :func:`check_with_knowledge`."""
     return check_with_knowledge(site, host_names, told_pools, wire, carried).result
@@ -72,12 +74,13 @@ def check_with_knowledge(
     host_names: tuple[str, ...] = (),
     told_pools: tuple[AddressRange, ...] = (),
     wire: bool = True,
-    carried: dict[str, Claims] | None = None,
+    carried: Carried | None = None,
 ) -> Checked:
     """Checks the hosts of the plan (all, or those named).
 
     ``told_pools`` are DHCP pools told on the command line. Without ``wire`` every address stays
-    undetermined. ``carried`` are the claims of saved evidence, for sources that cannot be read here.
+    undetermined. ``carried`` is saved evidence, for sources that cannot be read here. Raises :class:`Refused` where
+    it is about something else.
     """
     plan = site.plan
     chosen = site.hosts(host_names)
@@ -86,28 +89,33 @@ def check_with_knowledge(
     surveys = {h.name: site.survey(h) for h in chosen}
     machines = {h.name: site.machine(h) for h in chosen}
     sessions = {name: machine.session() if machine is not None else None for name, machine in machines.items()}
-    claims, unread = read_sources(plan, carried)
+    if carried is not None:
+        for host in chosen:
+            refuse_unless_about(carried.about, plan, host, carried.path)
+    claims, unread = read_sources(plan, carried.claims if carried is not None else None)
     seen = look_at_wire(site, jobs) if wire else SiteWire("switched off with --no-wire")
     known = Knowledge(plan, [*claims, *seen.names], told_pools, unread, int(time.time()))
     findings: list[Finding] = [f for f in plan_findings(plan) if f.host is None or f.host in names]
-    findings += source_findings(known)
+    said = _by_knowledge(known, jobs, surveys, seen)
+    findings += said
+    if carried is not None:
+        # The same with what can be read here alone: what then stops the change rests on the evidence.
+        here, not_here = read_sources(plan)
+        by_itself = Knowledge(plan, [*here, *seen.names], told_pools, not_here, int(time.time()))
+        findings += rests_on_evidence(carried.path, _by_knowledge(by_itself, jobs, surveys, seen), said)
+        if carried.is_old(int(time.time())):
+            for host in chosen:
+                findings += age_findings(carried.path, carried.age(int(time.time())), MAX_AGE, host.name)
     for name in dict.fromkeys(i.segment for _, i in jobs):
-        segment = plan.segments[name]
-        findings += segment_findings(known, segment)
-        findings += server_findings(segment, known, seen.servers.get(name, ()))
-        findings += resolver_findings(segment, seen.silent)
+        findings += resolver_findings(plan.segments[name], seen.silent)
     twice = frozenset(f.address for f in findings if f.code == "held-twice")
     if not wire:
         findings += switched_off(jobs)
     gather: list[Callable[[], Iterable[Evidence]]] = []
     for host, interface in jobs:
         survey = surveys[host.name]
-        found = survey.interface(interface.name) if survey else None
-        leased = found.leased_addresses() if found else ()
-        held = tuple(a.address.ip for a in found.addresses) if found else ()
         own = survey.own_macs() if survey else frozenset((interface.mac,)) if interface.mac else _NO_MACS
         answers, why_not = seen.of((host.name, interface.name))
-        findings += knowledge_findings(known, host, interface, leased, held)
         if wire:
             findings += wire_findings(host, interface, gateways_asked(plan, interface), answers, own, why_not)
         if survey is not None:
@@ -131,6 +139,24 @@ def check_with_knowledge(
     findings = with_reservation_lines(site, known, findings)
     result = CheckResult(sorted_findings(without_lesser(findings)), lambda: (e for one in gather for e in one()))
     return Checked(result, known)
+
+
+def _by_knowledge(
+    known: Knowledge, jobs: list[Job], surveys: dict[str, HostSurvey | None], seen: SiteWire
+) -> list[Finding]:
+    """The findings that follow from what is known of addresses."""
+    findings = list(source_findings(known))
+    for name in dict.fromkeys(i.segment for _, i in jobs):
+        segment = known.plan.segments[name]
+        findings += segment_findings(known, segment)
+        findings += server_findings(segment, known, seen.servers.get(name, ()))
+    for host, interface in jobs:
+        survey = surveys[host.name]
+        found = survey.interface(interface.name) if survey else None
+        leased = found.leased_addresses() if found else ()
+        held = tuple(a.address.ip for a in found.addresses) if found else ()
+        findings += knowledge_findings(known, host, interface, leased, held)
+    return findings
 
 
 _NO_MACS: frozenset[str] = frozenset()

@@ -31,19 +31,41 @@ from fixed_anchor.core.claims import (
     SubnetClaim,
 )
 from fixed_anchor.core.config import Place
-from fixed_anchor.core.errors import InputError
+from fixed_anchor.core.errors import InputError, Refused
 from fixed_anchor.core.findings import CheckResult
 from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.core.plan import Plan
+from fixed_anchor.workflow.evidence_bound import subject
 
-FORMAT = 1
+FORMAT = 2
+
+
+#: Hours after which evidence leaves a plan undetermined.
+MAX_AGE = 24
+#: Seconds by which the clocks of two machines may differ.
+_SKEW = 60
 
 
 class Carried(msgspec.Struct, frozen=True):
-    """Saved evidence: when it was made (seconds since 1970), and its claims by the sources' labels."""
+    """Saved evidence: when it was made (seconds since 1970), and its claims by the sources' labels.
 
+    ``about`` is what it is about, by host (:func:`~fixed_anchor.workflow.evidence_bound.subject`). ``sha256`` is
+    that of the file at ``path``.
+    """
+
+    path: str
     made: int
     claims: dict[str, Claims]
+    about: dict[str, Any]
+    sha256: str
+
+    def is_old(self, now: int) -> bool:
+        """Whether it is older than what it says can be relied on."""
+        return now - self.made > MAX_AGE * 3600
+
+    def told(self, now: int) -> dict[str, str]:
+        """What the history keeps of it."""
+        return {"path": str(Path(self.path).absolute()), "age": self.age(now), "sha256": self.sha256}
 
     def age(self, now: int) -> str:
         """How old it is, in words."""
@@ -66,6 +88,7 @@ def save(path: Path, plan: Plan, result: CheckResult, known: Knowledge, now: int
         "format": FORMAT,
         "made": time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime(now)),
         "plan_sha256": hashlib.sha256(Path(plan.file).read_bytes()).hexdigest(),
+        "about": {host.name: subject(plan, host) for host in plan.hosts.values()},
         "verdict": result.verdict,
         "findings": [msgspec.to_builtins(f) for f in result.findings],
         "evidence": [msgspec.to_builtins(e) for e in result.evidence],
@@ -76,13 +99,24 @@ def save(path: Path, plan: Plan, result: CheckResult, known: Knowledge, now: int
 
 
 def load(path: Path, now: int) -> Carried:
-    """Reads saved evidence. Raises :class:`InputError`."""
+    """Reads saved evidence. Raises :class:`InputError`, and :class:`Refused` for a date in the future."""
+    import hashlib
+
     try:
-        document = json.loads(path.read_bytes())
-        if document["format"] != FORMAT:
+        data = path.read_bytes()
+        document = json.loads(data)
+        if document["format"] not in (1, FORMAT):
             raise ValueError("format")
         made = calendar.timegm(time.strptime(document["made"], "%Y-%m-%dT%H:%M:%SZ"))
-        carried = Carried(made, {})
+        # The first format did not say what it is about.
+        about = dict(document["about"]) if document["format"] != 1 else {}
+        carried = Carried(str(path), made, {}, about, hashlib.sha256(data).hexdigest())
+        if made > now + _SKEW:
+            raise Refused(
+                f"the evidence was made in the future, at {document['made']}",
+                file=str(path),
+                remedy="look at the clocks of both machines, and save it again",
+            )
         shown = f"{carried.age(now)}, from {path.name}"
         for entry in document["claims"]:
             claims = _claims(entry, shown)
@@ -91,7 +125,7 @@ def load(path: Path, now: int) -> Carried:
         raise InputError(f"the evidence cannot be read: {error.strerror}", file=str(path)) from None
     except (ValueError, KeyError, TypeError, IndexError, OverflowError):
         raise InputError(
-            "this is not evidence in format 1", file=str(path), expected="what `check --evidence FILE` saves"
+            f"this is not evidence in format {FORMAT}", file=str(path), expected="what `check --evidence FILE` saves"
         ) from None
     return carried
 

@@ -95,7 +95,12 @@ in_time() {
 }
 confirm() {
     [ "$(value state)" != stuck ] || say 7 "change $name is stuck: it cannot be confirmed, but be rolled back once more, or be closed"
-    [ "$(value state)" = waiting ] || say 7 "change $name cannot be confirmed: it is $(value state) already"
+    now=$(value state)
+    case $now in
+    waiting) ;;
+    '' | prepared | leaving | writing | activating) say 7 "change $name cannot be confirmed yet: it is ${now:-not begun}" ;;
+    *) say 7 "change $name cannot be confirmed: it is $now already" ;;
+    esac
     in_time
     session=$(session_address)
     if [ -n "$session" ] && [ "$second" != over-old ] && [ ! -f "$dir/hold-over" ] && grep -qF "address $session/" "$dir/held" 2>/dev/null; then
@@ -113,7 +118,7 @@ request_roll_back() {
     rolled-back) say 7 "change $name was rolled back already, because $(value why)" ;;
     closed) say 7 "change $name was closed: what was there then was accepted" ;;
     stuck) set_state rolling-back; launch ;;
-    *) claim roll-back "${word:-a person}" "${word:-a person} rolled it back" || [ "$(decided)" = roll-back ] || say 7 "change $name is being confirmed already" ;;
+    *) claim roll-back "${word:-a person}" "${word:-a person} asked for it" || [ "$(decided)" = roll-back ] || say 7 "change $name is being confirmed already" ;;
     esac
     await_end rolled-back
 }

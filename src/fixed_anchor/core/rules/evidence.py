@@ -1,0 +1,39 @@
+"""Rules about evidence that somebody carried here: how old it is, and what rests on nothing else."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+from fixed_anchor.core.findings import Finding, finding
+
+
+def age_findings(path: str, age: str, limit: int, host: str) -> Iterator[Finding]:
+    """Evidence that is older than ``limit`` hours; ``age`` is in words."""
+    yield finding(
+        "evidence-old",
+        f"the evidence is {age}, and after {limit} h it is no longer relied on",
+        host=host,
+        seen_in=path,
+    )
+
+
+def rests_on_evidence(path: str, without: Iterable[Finding], with_it: Iterable[Finding]) -> Iterator[Finding]:
+    """What stops a change here, and no longer does so once the carried claims are believed; one for each address."""
+    stands = {_of(f) for f in with_it if f.stops}
+    cleared: dict[tuple[str | None, str | None, str | None], list[str]] = {}
+    for found in without:
+        if found.stops and _of(found) not in stands:
+            cleared.setdefault((found.host, found.interface, found.address), []).append(found.code)
+    for (host, interface, address), codes in cleared.items():
+        yield finding(
+            "evidence-carried-only",
+            f"only the evidence clears this: {', '.join(dict.fromkeys(codes))}",
+            host=host,
+            interface=interface,
+            address=address,
+            seen_in=path,
+        )
+
+
+def _of(found: Finding) -> tuple[str, str | None, str | None, str | None]:
+    return (found.code, found.host, found.interface, found.address)
