@@ -98,7 +98,7 @@ class Scene:
 
     def verb(self, verb: str, folder: Path, *words: str, **environment: str) -> subprocess.CompletedProcess[str]:
         if self.shell is None:
-            status, out, err = StandinEngine(Commands(), self.root, folder).verb(verb, (*words, "")[0])  # type: ignore[arg-type]
+            status, out, err = StandinEngine(Commands(), self.root, folder).verb(verb, *words or ("",))  # type: ignore[arg-type]
             return subprocess.CompletedProcess([verb], status, out, err)
         argv = [*self.shell.split(), str(folder / "engine.sh"), verb, str(folder), *words]
         there = self.environment | environment

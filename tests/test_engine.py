@@ -165,6 +165,30 @@ def test_only_one_decision(real: Scene) -> None:
     real.wait(change, "confirmed")
 
 
+@pytest.mark.parametrize(
+    ("words", "why"),
+    [
+        (("roll-back", "wren"), "rolled back, because wren asked for it"),
+        (
+            ("verdict", "not-as-planned", "a check: it failed"),
+            "rolled back, because its verification was not-as-planned",
+        ),
+        (("verdict", "undetermined"), "rolled back, because its verification was undetermined"),
+        (("confirm", "wren"), "kept, because wren confirmed it"),
+        ((), "rolled back, because nobody confirmed it in time"),
+    ],
+)
+def test_every_end_says_why(scene: Scene, words: tuple[str, ...], why: str) -> None:
+    change = scene.lay(EDIT, within=60 if words else 1)
+    scene.verb("start", change)
+    if words:
+        scene.wait(change, "waiting")
+        assert scene.verb(words[0], change, *words[1:]).returncode == 0
+    scene.wait(change, "confirmed", "rolled-back")
+    assert f"it was {why}" in scene.log(change).splitlines()[-1]
+    assert f"why {why.partition('because ')[2]}" in scene.verb("status", change).stdout
+
+
 def _kill_guard(real: Scene, change: Path) -> None:
     # A guard says its state first, and then writes the line of the log.
     while real.state(change) not in real.states(change)[-1:]:

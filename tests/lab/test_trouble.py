@@ -8,7 +8,7 @@ import pytest
 
 from tests.lab.conftest import NETPLAN, NETWORKD, MakeHost
 from tests.lab.host import LabHost
-from tests.lab.network import wait_for
+from tests.lab.network import Segment, wait_for
 from tests.lab.test_matrix import (
     ANOTHER,
     INTERFACES,
@@ -219,3 +219,19 @@ def test_an_alias_goes_and_comes_back(make_host: MakeHost) -> None:
     reboot(host, ANOTHER)
     is_static(host, ANOTHER)
     assert not host.holds("203.0.113.44")
+
+
+def test_an_address_that_the_segment_does_not_answer(host: LabHost, segment: Segment) -> None:
+    """As behind a switch that drops what comes from an address which no lease tells of: nothing comes back."""
+    segment.namespace(
+        "ip", "neigh", "replace", ANOTHER, "lladdr", "00:00:5e:00:53:99", "nud", "permanent", "dev", "br0"
+    )
+    plan(host, f"hold: {ANOTHER}")
+    done = host.tool("cutover", "plan.yaml", "--unattended", "--no-grace")
+    assert done.returncode == 3, done.stdout + done.stderr
+    assert "rolled-back   because its verification was not-as-planned: resolver-answers on eth0: " in done.stdout
+    assert "Look at the switch (DHCP snooping, ARP inspection, source guard)" in done.stdout
+    said = host.tool("status").stdout
+    assert "rolled back, because its verification was not-as-planned: resolver-answers on eth0: " in said
+    assert "it was rolled back, because its verification" in host.tool("history", "1").stdout.splitlines()[-1]
+    wait_for("the lease", host.leased, 40)

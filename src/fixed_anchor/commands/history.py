@@ -37,7 +37,8 @@ def command(ctx: click.Context, change: str | None, as_json: bool) -> None:
         row.rstrip()
         app.out.print(row, soft_wrap=True)
         if not chosen:
-            for text in (entry.why, f"note: {entry.note}" if entry.note else ""):
+            why = entry.why if not entry.why or entry.closed else f"because {entry.why}"
+            for text in (why, f"note: {entry.note}" if entry.note else ""):
                 if text:
                     app.out.print(Text(f"      {printable(text)}", style="dim"), soft_wrap=True)
     for entry in past if chosen else []:

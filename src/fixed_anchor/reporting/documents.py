@@ -204,6 +204,7 @@ def status_document(status: ChangeStatus | None, last: ChangeStatus | None, ends
             "guard_alive": status.guard_alive,
             "verification": status.verdict,
             "why": status.why or None,
+            "engine_gone": bool(status.engine_gone),
         },
         "last": None
         if last is None

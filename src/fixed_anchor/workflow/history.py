@@ -27,6 +27,7 @@ class Past(msgspec.Struct, frozen=True):
     why: str = ""
     note: str = ""
     evidence: str = ""
+    closed: bool = False
 
 
 def history(target: Target) -> list[Past]:
@@ -54,6 +55,7 @@ def history(target: Target) -> list[Past]:
                 f"closed by {status.closed_by}" if status.closed_by else status.why,
                 str(record.notes.get("note") or ""),
                 _evidence(record.notes.get("evidence")),
+                bool(status.closed_by),
             )
         )
     return found
