@@ -132,11 +132,13 @@ def test_who_counts_as_a_holder() -> None:
     assert probes.holders[TARGET] == {}
     probes.receive(_arp(REQUEST, OTHER, nobody, TARGET))
     probes.receive(_arp(REPLY, THIRD, TARGET, nobody))
-    assert probes.holders[TARGET] == {OTHER: "it probes for the address itself", THIRD: "ARP reply"}
+    # A probe is no answer.
+    assert (probes.holders[TARGET], probes.probers[TARGET]) == ({THIRD: "ARP reply"}, {OTHER})
     tagged = _arp(REQUEST, OTHER, TARGET, elsewhere)
     again = ArpProbes(OWN, [TARGET], until_answered=True)
+    again.receive(tagged[:12] + b"\x81\x00\x00\x07" + tagged[12:])  # a frame of another VLAN
     assert not again.finished
-    again.receive(tagged[:12] + b"\x81\x00\x00\x07" + tagged[12:])  # a frame with a VLAN tag
+    again.receive(tagged[:12] + b"\x81\x00\xe0\x00" + tagged[12:])  # one with a priority
     assert again.holders[TARGET] == {OTHER: "its own ARP request"}
     assert again.finished
 
@@ -211,10 +213,7 @@ def test_who_counts_as_an_ipv6_holder() -> None:
     whole = IPv6(IPv6Address("::"), group, 58, detection).encode()
     probes.receive(Frame(ipv6.multicast_mac(group), THIRD, ETHERTYPE_IPV6, whole).encode())
     probes.receive(_advertisement(TARGET6))
-    assert probes.holders[TARGET6] == {
-        THIRD: "it probes for the address itself",
-        OTHER: "neighbour advertisement",
-    }
+    assert (probes.holders[TARGET6], probes.probers[TARGET6]) == ({OTHER: "neighbour advertisement"}, {THIRD})
     assert probes.finished
 
 
@@ -323,8 +322,11 @@ def test_options_overrunning_the_end() -> None:
         except PacketError:
             continue
         assert len(decoded.options) <= 8
-    with pytest.raises(PacketError, match="overruns"):
-        dhcp.Dhcp.decode(good[:240] + bytes([53, 200, 1]))
+    # What is before it counts, and that it does so is told.
+    cut_short = dhcp.Dhcp.decode(good[:-1] + bytes([119, 200, 1]))
+    assert cut_short.broken_option == 119
+    assert cut_short.options == dhcp.Dhcp.decode(good).options
+    assert dhcp.Dhcp.decode(good).broken_option is None
 
 
 def test_conversations_together() -> None:

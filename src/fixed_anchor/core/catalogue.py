@@ -74,6 +74,22 @@ _ROWS: tuple[tuple[str, str, str, str, str, str], ...] = (
         "Give one of them another address.",
     ),
     (
+        "prefix-differs",
+        "plan",
+        _B,
+        "the prefix is another than that of the network",
+        "With a prefix that is too short or too long a host takes neighbours for strangers, or the other way round.",
+        "Correct the prefix; where the segment is being widened or divided, say `was: SUBNET` of it.",
+    ),
+    (
+        "hostname-differs",
+        "host",
+        _N,
+        "the plan names the host otherwise than it does itself",
+        "The hostname changes with the addresses, and with it what logs, mails and certificates say.",
+        "Leave `hostname:` out of the plan where that is not meant.",
+    ),
+    (
         "gateway-outside-subnet",
         "plan",
         _B,
@@ -331,6 +347,22 @@ _ROWS: tuple[tuple[str, str, str, str, str, str], ...] = (
         "a resolver does not answer",
         "Every look-up waits for it first.",
         "Correct the plan's resolvers, or look whether it is up.",
+    ),
+    (
+        "probed-by-another",
+        "wire",
+        _N,
+        "another machine asks for the address at the same time",
+        "It may be about to take it, or only be looked for from there: nobody has answered for it so far.",
+        "Find the machine with that MAC; or check again when it is quiet.",
+    ),
+    (
+        "dhcp-answer-broken",
+        "wire",
+        _W,
+        "the answer of a DHCP server is broken",
+        "An option says that it is longer than the message; clients drop such an answer, or read it differently.",
+        "Look at the options that the server is configured to send.",
     ),
     (
         "not-probed",
@@ -617,7 +649,15 @@ _ROWS: tuple[tuple[str, str, str, str, str, str], ...] = (
 )
 
 _UNDETERMINED = frozenset(
-    {"pool-unknown", "source-unreadable", "evidence-old", "not-probed", "root-unclear", "match-unclear"}
+    {
+        "pool-unknown",
+        "source-unreadable",
+        "evidence-old",
+        "not-probed",
+        "probed-by-another",
+        "root-unclear",
+        "match-unclear",
+    }
 )
 
 CATALOGUE: dict[str, FindingKind] = {row[0]: FindingKind(*row, undetermined=row[0] in _UNDETERMINED) for row in _ROWS}

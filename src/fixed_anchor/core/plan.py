@@ -45,7 +45,7 @@ class Segment(msgspec.Struct, frozen=True):
 
     ``pools`` is ``None`` where the plan does not say (not known) and empty where
     it says that there is no DHCP server. ``dhcp_servers`` is ``None`` where the plan does
-    not say which servers there are.
+    not say which servers there are. ``was`` are subnets that it had before it was widened or divided.
     """
 
     name: str
@@ -58,6 +58,7 @@ class Segment(msgspec.Struct, frozen=True):
     set_aside: tuple[AddressRange, ...] = ()
     reachable: tuple[str, ...] = ()
     dhcp_servers: tuple[IPAddress, ...] | None = None
+    was: tuple[IPNetwork, ...] = ()
     line: int = 0
 
     def subnet_of(self, address: IPAddress) -> IPNetwork | None:

@@ -47,6 +47,8 @@ CAREFULLY = Pattern(
 )
 #: Of an address that is in force here already: whether somebody else has it too.
 AFTERWARDS = Pattern(PROBE_NUM, (0.0, 0.0), (0.3, 0.3), 1.0, True, f"{PROBE_NUM} ARP probes in one second")
+#: Where another machine probes for the same address: asked after again, at a time that it does not choose as well.
+AGAIN = Pattern(2, (0.3, 3.0), (PROBE_MIN, PROBE_MAX), ANNOUNCE_WAIT, True, "2 more at random times")
 #: A first look at a whole segment: a second pass over the silent ones, and no waiting between.
 QUICKLY = Pattern(2, (0.0, 0.0), (0.0, 0.0), 1.0, False, "2 ARP probes in quick succession")
 
@@ -54,8 +56,8 @@ QUICKLY = Pattern(2, (0.0, 0.0), (0.0, 0.0), 1.0, False, "2 ARP probes in quick 
 class ArpProbes:
     """Probes of many IPv4 addresses together.
 
-    A reply counts, and so does any ARP packet whose sender claims the address; another
-    machine's probe for it (RFC 5227: a simultaneous probe) counts too.
+    A reply counts, and so does any ARP packet whose sender claims the address. Another machine's
+    probe for it (RFC 5227, section 2.1.1: a simultaneous probe) is no answer: ``probers`` has its MAC.
     """
 
     ethertypes: tuple[int, ...] = (ETHERTYPE_ARP,)
@@ -77,6 +79,7 @@ class ArpProbes:
         self._chance = chance or random.Random()
         self.targets = tuple(dict.fromkeys(targets))
         self.holders: dict[IPAddress, dict[str, str]] = {target: {} for target in self.targets}
+        self.probers: dict[IPAddress, set[str]] = {target: set() for target in self.targets}
         #: By the four bytes that stand in a packet: most ARP traffic is about other addresses.
         self._packed = frozenset(target.packed for target in self.targets)
         self.ignored = 0
@@ -114,7 +117,7 @@ class ArpProbes:
             how = "ARP reply" if arp.operation == REPLY else "its own ARP request"
             self.holders[arp.sender].setdefault(arp.sender_mac, how)
         elif arp.is_probe and arp.target in self.holders and arp.operation == REQUEST:
-            self.holders[arp.target].setdefault(arp.sender_mac, "it probes for the address itself")
+            self.probers[arp.target].add(arp.sender_mac)
 
     @property
     def finished(self) -> bool:

@@ -51,11 +51,13 @@ class Conversation(Protocol):
 class HolderQuestion(Conversation, Protocol):
     """A conversation that finds out who holds addresses.
 
-    ``holders`` maps each address to the MACs seen for it, each with how it was seen;
-    ``asked`` says in words what was done. ``ignored`` counts frames that were broken.
+    ``holders`` maps each address to the MACs seen for it, each with how it was seen; ``probers`` to
+    those that ask for it themselves, which is no answer. ``asked`` says in words what was done.
+    ``ignored`` counts frames that were broken.
     """
 
     holders: dict[IPAddress, dict[str, str]]
+    probers: dict[IPAddress, set[str]]
     asked: str
     ignored: int
 

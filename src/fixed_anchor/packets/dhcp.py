@@ -25,7 +25,8 @@ class Dhcp(msgspec.Struct, frozen=True):
     """A DHCP message. ``options`` maps codes to values, split ones joined (RFC 3396).
 
     ``broadcast`` asks the server for an answer to everybody: a client without an address yet
-    cannot be reached otherwise.
+    cannot be reached otherwise. ``broken_option`` is the code of an option that overruns the end of a
+    message that was read: what is before it counts.
     """
 
     reply: bool
@@ -35,6 +36,7 @@ class Dhcp(msgspec.Struct, frozen=True):
     client: IPv4Address = IPv4Address(0)
     your: IPv4Address = IPv4Address(0)
     broadcast: bool = False
+    broken_option: int | None = None
 
     @property
     def kind(self) -> int:
@@ -71,13 +73,13 @@ class Dhcp(msgspec.Struct, frozen=True):
         if data[0] not in (1, 2) or data[1] != 1 or data[2] != 6:
             raise PacketError("a DHCP message that is not for Ethernet")
         options: dict[int, bytes] = {}
-        _options(data[_HEAD + 4 :], options)
+        broken = _options(data[_HEAD + 4 :], options)
         overload = options.get(OVERLOAD, b"")
         # RFC 2131, section 4.1: options may go on in the fields `file` (1) and `sname` (2).
         if len(overload) == 1 and overload[0] & 1:
-            _options(data[108:236], options)
+            broken = _options(data[108:236], options) or broken
         if len(overload) == 1 and overload[0] & 2:
-            _options(data[44:108], options)
+            broken = _options(data[44:108], options) or broken
         return cls(
             data[0] == 2,
             int.from_bytes(data[4:8], "big"),
@@ -86,6 +88,7 @@ class Dhcp(msgspec.Struct, frozen=True):
             IPv4Address(data[12:16]),
             IPv4Address(data[16:20]),
             bool(data[10] & 0x80),
+            broken,
         )
 
     # --- what an answer says ------------------------------------------------------------
@@ -147,19 +150,21 @@ class Dhcp(msgspec.Struct, frozen=True):
         return tuple(found)
 
 
-def _options(data: bytes, options: dict[int, bytes]) -> None:
+def _options(data: bytes, options: dict[int, bytes]) -> int | None:
+    """Reads options into ``options``. Returns the code of one that overruns the end, where it stops."""
     at = 0
     while at < len(data):
         code = data[at]
         if code == 255:
-            return
+            return None
         if code == 0:
             at += 1
             continue
         if at + 2 > len(data) or at + 2 + data[at + 1] > len(data):
-            raise PacketError(f"DHCP option {code} overruns the end")
+            return code
         options[code] = options.get(code, b"") + data[at + 2 : at + 2 + data[at + 1]]
         at += 2 + data[at + 1]
+    return None
 
 
 def domains(value: bytes) -> tuple[str, ...]:

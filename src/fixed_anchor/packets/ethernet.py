@@ -7,6 +7,8 @@ import msgspec
 ETHERTYPE_IPV4 = 0x0800
 ETHERTYPE_ARP = 0x0806
 ETHERTYPE_IPV6 = 0x86DD
+#: The bits of a tag that are the number of its VLAN.
+VLAN_NUMBER = 0x0FFF
 _TAGS = (0x8100, 0x88A8)
 
 BROADCAST = "ff:ff:ff:ff:ff:ff"
@@ -32,7 +34,10 @@ class Frame(msgspec.Struct, frozen=True):
 
     @classmethod
     def decode(cls, data: bytes) -> Frame:
-        """Raises :class:`PacketError`."""
+        """Raises :class:`PacketError`, also for a frame of a VLAN: it is not of the segment that is listened to.
+
+        A tag with the VLAN number 0 only says its priority (IEEE 802.1Q, section 9.6).
+        """
         if len(data) < 14:
             raise PacketError(f"a frame of {len(data)} bytes")
         at = 12
@@ -41,6 +46,8 @@ class Frame(msgspec.Struct, frozen=True):
             at += 4
             if len(data) < at + 2:
                 raise PacketError("a frame that ends inside its VLAN tag")
+            if int.from_bytes(data[at - 2 : at], "big") & VLAN_NUMBER:
+                raise PacketError("a frame of another VLAN")
             ethertype = int.from_bytes(data[at : at + 2], "big")
         return cls(mac_text(data[0:6]), mac_text(data[6:12]), ethertype, data[at + 2 :])
 

@@ -28,26 +28,34 @@ WINDOW = 2.0
 class NeighbourProbes:
     """Solicitations for many addresses together, from the interface's own link-local address ``source``.
 
-    An advertisement counts, and so does another host's own duplicate detection for a target:
-    a solicitation for it from ``::`` (RFC 4862, section 5.4.3).
+    An advertisement counts. Another host's own duplicate detection for a target, a solicitation for it
+    from ``::`` (RFC 4862, section 5.4.3), is no answer: ``probers`` has its MAC. ``wait`` is in seconds.
     """
 
     ethertypes: tuple[int, ...] = (ETHERTYPE_IPV6,)
 
     def __init__(
-        self, mac: str, source: IPv6Address, targets: Iterable[IPv6Address], *, until_answered: bool = False
+        self,
+        mac: str,
+        source: IPv6Address,
+        targets: Iterable[IPv6Address],
+        *,
+        until_answered: bool = False,
+        wait: float = 0.0,
     ) -> None:
         self.mac = mac
         self.source = source
         self.targets = tuple(dict.fromkeys(targets))
         self.holders: dict[IPAddress, dict[str, str]] = {target: {} for target in self.targets}
+        self.probers: dict[IPAddress, set[str]] = {target: set() for target in self.targets}
+        self._wait = wait
         self.asked = f"{MAX_SOLICIT} neighbour solicitations (RFC 4861)"
         self.ignored = 0
         self._until_answered = until_answered
         self._last = 0.0
 
     def sends(self) -> Iterator[Send]:
-        begin = 0.0
+        begin = self._wait
         for number in range(MAX_SOLICIT):
             if number:
                 begin = self._last + RETRANS_TIMER
@@ -83,7 +91,7 @@ class NeighbourProbes:
         if not said.solicitation:
             self.holders[said.target].setdefault(mac, "neighbour advertisement")
         elif packet.source == UNSPECIFIED:
-            self.holders[said.target].setdefault(ethernet.source, "it probes for the address itself")
+            self.probers[said.target].add(ethernet.source)
 
     @property
     def finished(self) -> bool:

@@ -132,6 +132,7 @@ def _segment(name: str, key: Value, value: Value) -> Segment:
         set_aside=fields["set_aside"].all_parsed(parse_range, "a range") if "set_aside" in fields else (),
         reachable=tuple(i.text() for i in fields["reachable"].items()) if "reachable" in fields else (),
         dhcp_servers=_addresses(fields, "dhcp_servers"),
+        was=fields["was"].all_parsed(parse_network, "a subnet") if "was" in fields else (),
         line=key.line,
     )
 

@@ -60,6 +60,10 @@ class SegmentShape(Struct, forbid_unknown_fields=True):
         list[Address] | Address | None,
         Meta(description="the DHCP servers that belong here; absent: those whose offers lie in the pools"),
     ] = None
+    was: Annotated[
+        list[Subnet] | Subnet,
+        Meta(description="the subnets that it had before it was widened or divided: hosts may still be in them"),
+    ] = []
 
 
 class InterfaceShape(Struct, forbid_unknown_fields=True):

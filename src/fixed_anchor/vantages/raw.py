@@ -16,7 +16,7 @@ from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.errors import NoAccess
 from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.packets.conversation import Conversation, Send
-from fixed_anchor.packets.ethernet import ETHERTYPE_IPV6
+from fixed_anchor.packets.ethernet import ETHERTYPE_IPV6, VLAN_NUMBER
 from fixed_anchor.vantages import across_router, dns_transport, packet_filter
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Said, Vantage
@@ -26,6 +26,8 @@ _log = logging.getLogger(__name__)
 _SOL_PACKET = 263
 _ADD_MEMBERSHIP = 1
 _STATISTICS = 6
+_AUXDATA = 8
+_VLAN_VALID = 0x10
 _ALL_GROUPS = 2
 _RECEIVE_BUFFER = 4 * 1024 * 1024
 
@@ -74,6 +76,7 @@ class RawVantage:
             raise NoAccess("a raw socket needs root", remedy="run it with sudo") from None
         try:
             packet_filter.attach(wire, ethertype)
+            wire.setsockopt(_SOL_PACKET, _AUXDATA, 1)
             wire.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, _RECEIVE_BUFFER)
             wire.bind((self.interface, ethertype))
             if ethertype == ETHERTYPE_IPV6:
@@ -140,18 +143,27 @@ def _send(interface: str, wire: socket.socket, frame: bytes) -> bool:
     return True
 
 
+def _of_another_vlan(told: list[tuple[int, int, bytes]]) -> bool:
+    """Whether the kernel has stripped a frame of its tag (``PACKET_AUXDATA``, packet(7)): it is of another segment."""
+    for level, kind, data in told:
+        if level == _SOL_PACKET and kind == _AUXDATA and len(data) >= 18:
+            status, tag = struct.unpack_from("I", data)[0], struct.unpack_from("H", data, 16)[0]
+            return bool(status & _VLAN_VALID and tag & VLAN_NUMBER)
+    return False
+
+
 def _drain(interface: str, wires: list[socket.socket], conversation: Conversation, wait: float) -> None:
     """Hands over what has arrived; waits at most ``wait`` seconds for the first frame."""
     ready = select.select(wires, [], [], max(wait, 0))[0]
     for wire in ready:
         while True:
             try:
-                frame, address = wire.recvfrom(65535, socket.MSG_DONTWAIT)
+                frame, told, _, address = wire.recvmsg(65535, 64, socket.MSG_DONTWAIT)
             except BlockingIOError:
                 break
             except OSError as error:
                 raise NoAccess(f"{interface} was lost while listening: {error.strerror}") from None
-            if address[2] != socket.PACKET_OUTGOING:
+            if address[2] != socket.PACKET_OUTGOING and not _of_another_vlan(told):
                 if _log.isEnabledFor(logging.DEBUG):
                     _log.debug("%s receives %s", interface, frame.hex())
                 conversation.receive(frame)

@@ -26,6 +26,7 @@ from fixed_anchor.core.rules.declared import declared_findings
 from fixed_anchor.core.rules.evidence import age_findings, rests_on_evidence
 from fixed_anchor.core.rules.host import host_findings
 from fixed_anchor.core.rules.plan import plan_findings
+from fixed_anchor.core.rules.prefixes import prefix_findings
 from fixed_anchor.core.rules.readiness import readiness_findings
 from fixed_anchor.core.rules.spoken_for import knowledge_findings, segment_findings, source_findings
 from fixed_anchor.core.rules.survey import of_change
@@ -116,6 +117,8 @@ def check_with_knowledge(
         survey = surveys[host.name]
         own = survey.own_macs() if survey else frozenset((interface.mac,)) if interface.mac else _NO_MACS
         answers, why_not = seen.of((host.name, interface.name))
+        here = survey.interface(interface.name) if survey is not None else None
+        findings += prefix_findings(plan, host, interface, here, seen.servers.get(interface.segment, ()))
         if wire:
             findings += wire_findings(host, interface, gateways_asked(plan, interface), answers, own, why_not)
         if survey is not None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import random
 import time
 from collections.abc import Iterable
 from ipaddress import IPv4Address, IPv6Address
@@ -11,7 +12,7 @@ import msgspec
 
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.rules.wire import DhcpServerSeen, Holder, WireAnswer
-from fixed_anchor.packets.arp_probes import CAREFULLY, ArpProbes, Pattern
+from fixed_anchor.packets.arp_probes import AGAIN, CAREFULLY, ArpProbes, Pattern
 from fixed_anchor.packets.conversation import Conversation, HolderQuestion, Together
 from fixed_anchor.packets.dhcp_questions import Answer, DhcpQuestions
 from fixed_anchor.packets.neighbour_probes import NeighbourProbes
@@ -34,17 +35,22 @@ def look(
     ask_dhcp: bool = False,
     quickly: bool = False,
     pattern: Pattern = CAREFULLY,
+    in_use: Iterable[IPAddress] = (),
 ) -> Looked:
     """Asks who holds ``targets``, all together, and with ``ask_dhcp`` which DHCP servers answer.
 
     ``quickly`` ends as soon as somebody answered for every target. ``pattern`` is that of the
-    ARP probes. Raises :class:`NoAccess`.
+    ARP probes. Those that others probe for, too, are asked for again; not so those ``in_use`` anyway, such as
+    gateways, for which others' probes say nothing. Raises :class:`NoAccess`.
     """
     wanted = list(dict.fromkeys(targets))
     dhcp = " and for DHCP servers" if ask_dhcp else ""
     _log.info("%s: asking for %d addresses%s", vantage.name, len(wanted), dhcp)
     if vantage.frames is not None:
-        return _with_frames(vantage.frames, vantage.name, wanted, ask_dhcp, quickly, pattern)
+        looked = _with_frames(vantage.frames, vantage.name, wanted, ask_dhcp, quickly, pattern)
+        if pattern is not CAREFULLY or quickly:
+            return looked
+        return _once_more(vantage.frames, vantage.name, looked, frozenset(in_use))
     if vantage.table is not None:
         return _through_kernel(vantage.table, vantage.name, wanted)
     return Looked({}, dict.fromkeys(wanted, vantage.why_not or "not asked"))
@@ -60,7 +66,8 @@ def _with_frames(
     if four:
         asking.append(ArpProbes(frames.mac, four, pattern, until_answered=quickly))
     if six and frames.link_local is not None:
-        asking.append(NeighbourProbes(frames.mac, frames.link_local, six, until_answered=quickly))
+        wait = random.uniform(*pattern.wait) if pattern is AGAIN else 0.0
+        asking.append(NeighbourProbes(frames.mac, frames.link_local, six, until_answered=quickly, wait=wait))
     elif six:
         why_not.update(dict.fromkeys(six, f"{name} has no link-local IPv6 address to ask from"))
     servers = DhcpQuestions(frames.mac, frames.own) if ask_dhcp else None
@@ -77,9 +84,29 @@ def _with_frames(
             asked += f", {question.ignored} broken frames passed over"
         for target, holders in question.holders.items():
             found = tuple(Holder(mac, how) for mac, how in sorted(holders.items()))
-            answers[target] = WireAnswer(target, found, asked, name, at)
+            answers[target] = WireAnswer(target, found, asked, name, at, tuple(sorted(question.probers[target])))
     seen = tuple(_seen(a, name, at) for a in servers.answers) if servers is not None else ()
     return Looked(answers, why_not, _once(seen))
+
+
+#: How often it is asked for an address that others ask for at the same time.
+_ROUNDS = 3
+
+
+def _once_more(frames: Frames, name: str, looked: Looked, in_use: frozenset[IPAddress]) -> Looked:
+    """Asks again, at random times, for what only others' probes were seen for: several may look at the same time."""
+    answers = dict(looked.answers)
+    for _ in range(_ROUNDS):
+        open_ones = [t for t, a in answers.items() if a.probers and not a.holders and t not in in_use]
+        if not open_ones:
+            break
+        again = _with_frames(frames, name, open_ones, False, False, AGAIN)
+        for target, answer in again.answers.items():
+            asked = f"{answers[target].asked}, {answer.asked}"
+            answers[target] = msgspec.structs.replace(answer, asked=asked)
+    for target in in_use & answers.keys():
+        answers[target] = msgspec.structs.replace(answers[target], probers=())
+    return msgspec.structs.replace(looked, answers=answers)
 
 
 def _seen(answer: Answer, vantage: str, at: str) -> DhcpServerSeen:
@@ -89,6 +116,7 @@ def _seen(answer: Answer, vantage: str, at: str) -> DhcpServerSeen:
     return DhcpServerSeen(
         server=answer.server,
         mac=answer.mac,
+        broken_option=message.broken_option,
         offered=message.your if int(message.your) else None,
         prefix=message.prefix,
         routers=message.addresses(dhcp.ROUTERS),

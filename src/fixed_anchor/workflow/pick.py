@@ -59,7 +59,8 @@ def _holders(vantage: Vantage, batch: list[IPAddress]) -> tuple[dict[IPAddress, 
     asked = next((a.asked for a in looked.answers.values()), "")
     if not asked:
         return {}, "not probed"
-    return {t: [h.mac for h in a.holders] for t, a in looked.answers.items()}, f"nobody answered {asked}"
+    # Who probes for one may be about to take it.
+    return {t: [*(h.mac for h in a.holders), *a.probers] for t, a in looked.answers.items()}, f"nobody answered {asked}"
 
 
 def _reasons(known: Knowledge, segment: Segment, address: IPAddress) -> list[str]:

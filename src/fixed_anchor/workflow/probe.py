@@ -122,6 +122,8 @@ def _on_segment(
         _names(consulted, missing, vantage, interface.resolvers, target)
         missing.append(NotConsulted("DHCP pools, leases and lists", "`fixed-anchor check` asks them, with a plan"))
         verdict = TAKEN if holders else UNDETERMINED if target not in seen else FREE
+        if verdict == FREE and seen[target].probers:
+            verdict = UNDETERMINED
         if verdict == FREE and not _on_link(interface, target):
             # Asked where the operator said; whether that is its segment, nobody knows here.
             verdict = UNDETERMINED

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.claims import Claims
@@ -80,16 +80,18 @@ def look_at_wire(site: Site, jobs: Iterable[Job]) -> SiteWire:
         by_vantage.setdefault(vantage.name, []).append((host, interface))
         questions.setdefault(vantage.name, []).extend((job, target) for target in targets)
     for name, vantage in vantages.items():
-        _look_from(seen, vantage, questions[name], tuple(segments[name]))
+        _look_from(seen, vantage, questions[name], segments[name])
         _ask_names(seen, site.plan, vantage, segments[name].values(), by_vantage[name])
     return seen
 
 
 def _look_from(
-    seen: SiteWire, vantage: Vantage, questions: list[tuple[JobName, IPAddress]], segments: tuple[str, ...]
+    seen: SiteWire, vantage: Vantage, questions: list[tuple[JobName, IPAddress]], segments: Mapping[str, Segment]
 ) -> None:
+    gateways = {g.address for segment in segments.values() for g in segment.gateways}
     try:
-        looked = look(vantage, [target for _, target in questions], ask_dhcp=True)
+        in_use = [target for _, target in questions if target in gateways]
+        looked = look(vantage, [target for _, target in questions], ask_dhcp=True, in_use=in_use)
     except NoAccess as error:
         why = f"{error.what}; {error.remedy}" if error.remedy else error.what
         for job, target in questions:

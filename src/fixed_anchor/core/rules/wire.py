@@ -24,7 +24,8 @@ class WireAnswer(msgspec.Struct, frozen=True):
     """What was asked on the wire about one address, and who answered.
 
     ``asked`` names the conversation (``3 ARP probes, RFC 5227``), ``vantage`` the place
-    it was held from, ``at`` the time of day.
+    it was held from, ``at`` the time of day. ``probers`` are the MACs of machines that asked for the address
+    themselves to the end, as whoever is about to take it does.
     """
 
     address: IPAddress
@@ -32,6 +33,7 @@ class WireAnswer(msgspec.Struct, frozen=True):
     asked: str
     vantage: str
     at: str
+    probers: tuple[str, ...] = ()
 
     def foreign(self, own_macs: frozenset[str]) -> tuple[Holder, ...]:
         """The holders whose MACs are not among ``own``."""
@@ -41,13 +43,16 @@ class WireAnswer(msgspec.Struct, frozen=True):
         """The answer as a line of evidence; ``own`` are MACs of the host itself."""
         foreign = self.foreign(own_macs)
         said = f"{self.asked}: " + ("answered by " + " and ".join(h.mac for h in foreign) if foreign else "no answer")
+        if self.probers and not foreign:
+            said += f", but {' and '.join(self.probers)} asks for it as well"
         return Consulted(self.vantage, said, self.at)
 
 
 class DhcpServerSeen(msgspec.Struct, frozen=True):
     """A DHCP server that answered: its address and MAC, and what it would tell a client.
 
-    ``offered`` is ``None`` where it only answered an INFORM; ``lease_seconds`` likewise.
+    ``offered`` is ``None`` where it only answered an INFORM; ``lease_seconds`` likewise. ``broken_option`` is the
+    code of an option that overruns its message, up to which it was read.
     """
 
     server: IPAddress
@@ -60,6 +65,7 @@ class DhcpServerSeen(msgspec.Struct, frozen=True):
     lease_seconds: int | None
     vantage: str
     at: str
+    broken_option: int | None = None
 
     def __str__(self) -> str:
         said = []
@@ -108,6 +114,14 @@ def wire_findings(
                 seen_in=answer.vantage,
                 remedy=f"take another address, or find the machine with MAC {holder.mac}",
             )
+        probers = [mac for mac in answer.probers if mac not in own_macs] if answer is not None else []
+        if answer is not None and probers and not answer.foreign(own_macs):
+            yield raised(
+                "probed-by-another",
+                f"{' and '.join(probers)} asks for {address} at the same time, as one does that is about to take it",
+                address=address,
+                seen_in=answer.vantage,
+            )
     for gateway in gateways:
         answer = answers.get(gateway)
         if answer is not None:
@@ -128,6 +142,14 @@ def server_findings(segment: Segment, known: Knowledge, seen: Iterable[DhcpServe
     """DHCP servers that do not belong on the segment, and what those that do tell otherwise than the plan."""
     for server in seen:
         where = f"DHCP answer of {server.server}, {server.vantage}"
+        if server.broken_option is not None:
+            yield finding(
+                "dhcp-answer-broken",
+                f"the answer of the DHCP server {server.server} at {server.mac} was read up to its option "
+                f"{server.broken_option}, which overruns the message",
+                address=server.server,
+                seen_in=where,
+            )
         if not _belongs(segment, known, server):
             yield finding(
                 "unknown-dhcp-server",

@@ -1,0 +1,83 @@
+"""Whether the prefix of an address is that of its network: as planned, as it is today, and as the DHCP server says."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from functools import partial
+from ipaddress import ip_network
+
+from fixed_anchor.core.addresses import IPAddress, IPNetwork
+from fixed_anchor.core.findings import Finding, finding
+from fixed_anchor.core.plan import HostPlan, InterfacePlan, Plan, PlannedAddress, Segment
+from fixed_anchor.core.rules.wire import DhcpServerSeen
+from fixed_anchor.core.survey import SurveyedInterface
+from fixed_anchor.core.wanted import gateways_of
+
+
+def prefix_findings(
+    plan: Plan,
+    host: HostPlan,
+    interface: InterfacePlan,
+    found: SurveyedInterface | None,
+    servers: Iterable[DhcpServerSeen],
+) -> Iterator[Finding]:
+    """``found`` is the interface as it is now, where that is known; ``servers`` are the segment's that answered."""
+    segment = plan.segments[interface.segment]
+    for held in interface.hold:
+        where = plan.where_held(host, interface, held.address)
+        raised = partial(
+            finding,
+            "prefix-differs",
+            host=host.name,
+            interface=interface.name,
+            address=held.address,
+            seen_in=where,
+        )
+        subnet = segment.subnet_of(held.address)
+        own = held.prefix if held.prefix is not None else subnet.prefixlen if subnet is not None else None
+        if own is None:
+            continue
+        if subnet is not None and own != subnet.prefixlen and not _stands_alone(segment, interface, held):
+            yield raised(f"{held.address} has the prefix /{own} of its own, and its subnet is {subnet}")
+            continue
+        if own == held.address.max_prefixlen:
+            continue
+        planned = _network(held.address, own)
+        today = (a.address.network for a in (found.addresses if found is not None else ()) if a.origin != "link-local")
+        for network in dict.fromkeys(n for n in today if _at_odds(planned, n, segment)):
+            yield raised(f"{held.address} would be in {planned}, and {interface.name} is in {network} today")
+        for server in servers:
+            if server.offered is None or server.prefix is None:
+                continue
+            network = _network(server.offered, server.prefix)
+            if _at_odds(planned, network, segment):
+                yield raised(
+                    f"{held.address} would be in {planned}, and the DHCP server {server.server} says {network}",
+                    seen_in=f"DHCP answer of {server.server}, {server.vantage}",
+                )
+
+
+def _network(address: IPAddress, prefix: int) -> IPNetwork:
+    return ip_network((address, prefix), strict=False)
+
+
+def _stands_alone(segment: Segment, interface: InterfacePlan, held: PlannedAddress) -> bool:
+    """Whether an address of full length is right: with a gateway on link, or beside one that has the subnet's prefix."""
+    if held.prefix != held.address.max_prefixlen:
+        return False
+    version = held.address.version
+    if any(g.address.version == version for g in gateways_of(interface, segment)):
+        return True
+    return any(
+        other is not held and other.prefix is None and segment.subnet_of(other.address) is not None
+        for other in interface.hold
+        if other.address.version == version
+    )
+
+
+def _at_odds(planned: IPNetwork, other: IPNetwork, segment: Segment) -> bool:
+    """Whether two networks overlap and differ, and the segment does not say that it was the ``other`` one."""
+    if planned.version != other.version or planned == other or other in segment.was:
+        return False
+    # Full length says nothing of a network.
+    return other.prefixlen != other.max_prefixlen and planned.overlaps(other)
