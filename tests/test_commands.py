@@ -234,7 +234,7 @@ def test_explain_and_history(site: Path) -> None:
     told = run(site, "explain", "answers-on-wire")
     assert told.returncode == 0
     assert "why: It is in use now." in told.stdout
-    assert len(run(site, "explain").stdout.splitlines()) == 72
+    assert len(run(site, "explain").stdout.splitlines()) == 76
     assert "Did you mean 'gateway-silent'" in run(site, "explain", "gateway-silnt").stderr
     run(site, "cutover", "plan.yaml", "--host", "tide-db", "--unattended")
     run(site, *STATE, "restore", "--unattended")

@@ -41,7 +41,10 @@ CUTOVER = "cutover plan.yaml --host tide-db --confirm-within 120"
 SECOND_TERMINAL = (f"--state-dir {STATE} status", f"--state-dir {STATE} confirm")
 AFTER_CUTOVER = (
     ("Prove it again, at any time.", "verify plan.yaml --host tide-db"),
-    ("Go back to the lease. That is a guarded change, too.", f"--state-dir {STATE} restore --unattended"),
+    (
+        "Go back to the lease. That is a guarded change, too, kept as soon as its checks pass.",
+        f"--state-dir {STATE} restore",
+    ),
 )
 
 

@@ -125,7 +125,15 @@ def about(
 
 def who() -> str:
     """The person at the keyboard, as far as the environment tells."""
-    return os.environ.get("SUDO_USER") or os.environ.get("USER") or f"user {os.getuid()}"
+    told = os.environ.get("SUDO_USER") or os.environ.get("USER")
+    if told:
+        return told
+    import pwd
+
+    try:
+        return pwd.getpwuid(os.getuid()).pw_name
+    except KeyError:
+        return f"user {os.getuid()}"
 
 
 def told(notes: dict[str, Any], draft: Draft) -> tuple[str, ...]:

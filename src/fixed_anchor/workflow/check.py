@@ -20,7 +20,7 @@ from fixed_anchor.core.findings import (
 )
 from fixed_anchor.core.foreseen import Foreseen
 from fixed_anchor.core.knowledge import Knowledge
-from fixed_anchor.core.plan import HostPlan, InterfacePlan
+from fixed_anchor.core.plan import HostPlan, InterfacePlan, Plan
 from fixed_anchor.core.rules.clones import clone_findings
 from fixed_anchor.core.rules.declared import declared_findings
 from fixed_anchor.core.rules.evidence import age_findings, rests_on_evidence
@@ -97,18 +97,12 @@ def check_with_knowledge(
     seen = look_at_wire(site, jobs) if wire else SiteWire("switched off with --no-wire")
     known = Knowledge(plan, [*claims, *seen.names], told_pools, unread, int(time.time()))
     findings: list[Finding] = [f for f in plan_findings(plan) if f.host is None or f.host in names]
-    said = _by_knowledge(known, jobs, surveys, seen)
-    findings += said
-    if carried is not None:
-        # The same with what can be read here alone: what then stops the change rests on the evidence.
-        here, not_here = read_sources(plan)
-        by_itself = Knowledge(plan, [*here, *seen.names], told_pools, not_here, int(time.time()))
-        findings += rests_on_evidence(carried.path, _by_knowledge(by_itself, jobs, surveys, seen), said)
-        if carried.is_old(int(time.time())):
-            for host in chosen:
-                findings += age_findings(carried.path, carried.age(int(time.time())), MAX_AGE, host.name)
+    findings += source_findings(known)
     for name in dict.fromkeys(i.segment for _, i in jobs):
+        findings += _of_segment(known, name, seen)
         findings += resolver_findings(plan.segments[name], seen.silent)
+    if carried is not None:
+        findings += _of_carried(carried, plan, jobs, surveys, seen, known, told_pools)
     twice = frozenset(f.address for f in findings if f.code == "held-twice")
     if not wire:
         findings += switched_off(jobs)
@@ -119,6 +113,7 @@ def check_with_knowledge(
         answers, why_not = seen.of((host.name, interface.name))
         here = survey.interface(interface.name) if survey is not None else None
         findings += prefix_findings(plan, host, interface, here, seen.servers.get(interface.segment, ()))
+        findings += _of_interface(known, host, interface, survey)
         if wire:
             findings += wire_findings(host, interface, gateways_asked(plan, interface), answers, own, why_not)
         if survey is not None:
@@ -144,21 +139,48 @@ def check_with_knowledge(
     return Checked(result, known)
 
 
-def _by_knowledge(
-    known: Knowledge, jobs: list[Job], surveys: dict[str, HostSurvey | None], seen: SiteWire
+def _of_segment(known: Knowledge, name: str, seen: SiteWire) -> list[Finding]:
+    """What follows for a segment from what is known of addresses."""
+    segment = known.plan.segments[name]
+    return [*segment_findings(known, segment), *server_findings(segment, known, seen.servers.get(name, ()))]
+
+
+def _of_interface(
+    known: Knowledge, host: HostPlan, interface: InterfacePlan, survey: HostSurvey | None
 ) -> list[Finding]:
-    """The findings that follow from what is known of addresses."""
-    findings = list(source_findings(known))
-    for name in dict.fromkeys(i.segment for _, i in jobs):
-        segment = known.plan.segments[name]
-        findings += segment_findings(known, segment)
-        findings += server_findings(segment, known, seen.servers.get(name, ()))
-    for host, interface in jobs:
-        survey = surveys[host.name]
-        found = survey.interface(interface.name) if survey else None
-        leased = found.leased_addresses() if found else ()
-        held = tuple(a.address.ip for a in found.addresses) if found else ()
-        findings += knowledge_findings(known, host, interface, leased, held)
+    """The same for an interface."""
+    found = survey.interface(interface.name) if survey else None
+    leased = found.leased_addresses() if found else ()
+    held = tuple(a.address.ip for a in found.addresses) if found else ()
+    return list(knowledge_findings(known, host, interface, leased, held))
+
+
+def _of_carried(
+    carried: Carried,
+    plan: Plan,
+    jobs: list[Job],
+    surveys: dict[str, HostSurvey | None],
+    seen: SiteWire,
+    known: Knowledge,
+    told_pools: tuple[AddressRange, ...],
+) -> list[Finding]:
+    """How old the evidence is, and what rests on it alone: what stops the change with what can be read here."""
+    now = int(time.time())
+    claims, unread = read_sources(plan)
+    by_itself = Knowledge(plan, [*claims, *seen.names], told_pools, unread, now)
+
+    def said(knowledge: Knowledge) -> list[Finding]:
+        found = list(source_findings(knowledge))
+        for name in dict.fromkeys(i.segment for _, i in jobs):
+            found += _of_segment(knowledge, name, seen)
+        for host, interface in jobs:
+            found += _of_interface(knowledge, host, interface, surveys[host.name])
+        return found
+
+    findings = list(rests_on_evidence(carried.path, said(by_itself), said(known)))
+    if carried.is_old(now):
+        for host in dict.fromkeys(host.name for host, _ in jobs):
+            findings += age_findings(carried.path, carried.age(now), MAX_AGE, host)
     return findings
 
 

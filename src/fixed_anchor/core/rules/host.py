@@ -52,15 +52,15 @@ def host_findings(
                 address=address.address.ip,
                 seen_in=f"the kernel of {survey.host}",
             )
-    if host.hostname is not None and survey.running and interface is host.interfaces[0]:
-        # Its first label alone is the same name, for whoever has it that way.
-        if survey.hostname not in (host.hostname, host.hostname.partition(".")[0]):
-            yield raised(
-                "hostname-differs",
-                f"{host.name} calls itself {survey.hostname}, and the plan {host.hostname}",
-                interface=None,
-                seen_in=plan.where("hosts", host.name, "hostname", line=host.line),
-            )
+    # Its first label alone is the same name, for whoever has it that way.
+    names = () if host.hostname is None else (host.hostname, host.hostname.partition(".")[0])
+    if names and survey.running and survey.hostname not in names and interface is host.interfaces[0]:
+        yield raised(
+            "hostname-differs",
+            f"{host.name} calls itself {survey.hostname}, and the plan {host.hostname}",
+            interface=None,
+            seen_in=plan.where("hosts", host.name, "hostname", line=host.line),
+        )
     yield from given_findings(plan, host, interface, survey, found)
     if session is not None and any(a.address.ip == session for a in found.addresses):
         yield raised(

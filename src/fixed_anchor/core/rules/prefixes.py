@@ -62,7 +62,7 @@ def _network(address: IPAddress, prefix: int) -> IPNetwork:
 
 
 def _stands_alone(segment: Segment, interface: InterfacePlan, held: PlannedAddress) -> bool:
-    """Whether an address of full length is right: with a gateway on link, or beside one that has the subnet's prefix."""
+    """Whether full length is right for an address: with a gateway on link, or beside one with the subnet's prefix."""
     if held.prefix != held.address.max_prefixlen:
         return False
     version = held.address.version
