@@ -78,6 +78,9 @@ def test_a_carried_runbook(stack: str, make_host: MakeHost, tmp_path: Path) -> N
     assert kept.returncode == 0, out
     assert "pass: address 203.0.113.20/24 fixed on eth0" in out
     assert "pass: the gateway answers" in out
+    # Without Python by busybox's arping, after it has asked whether anybody else has the address.
+    assert "pass: nobody else has 203.0.113.20 on eth0, and it was announced" in out
+    assert "its digest is as it was made" in host.read("/var/lib/fixed-anchor/changes/0002/log")
     assert not host.leased()
     host.reboot()
     wait_for("the address after the reboot", lambda: host.holds(ANOTHER), 30)
