@@ -22,9 +22,10 @@ class Busy:
 
     name, mac, own, link_local, table, why_not = "a busy wire", OWN, None, None, None, None
 
-    def __init__(self, rounds: int, held: bool = False) -> None:
+    def __init__(self, rounds: int, held: bool, others: bool) -> None:
         self.rounds = rounds
         self.held = held
+        self.others = others
         self.conversations = 0
 
     @property
@@ -36,7 +37,8 @@ class Busy:
         for send in conversation.sends():
             asked = Arp.decode(send.frame[14:])
             if self.conversations <= self.rounds:
-                conversation.receive(probe_frame(OTHER, asked.target))
+                mac = f"00:00:5e:00:53:7{self.conversations}" if self.others else OTHER
+                conversation.receive(probe_frame(mac, asked.target))
             if (self.held and asked.target == TARGET) or asked.target == GATEWAY:
                 conversation.receive(reply_frame(OTHER, asked.target, asked))
 
@@ -51,20 +53,21 @@ class Busy:
 
 
 @pytest.mark.parametrize(
-    ("rounds", "held", "codes", "conversations"),
+    ("rounds", "held", "others", "codes", "conversations"),
     [
-        (0, False, [], 1),
-        # They looked, too, and have stopped.
-        (1, False, [], 2),
-        (3, False, [], 4),
-        # To the end only probes: nobody knows.
-        (9, False, ["probed-by-another"], 4),
+        (0, False, False, [], 1),
+        # It looked, too, and has stopped.
+        (1, False, False, [], 2),
+        # It goes on, and takes nothing: it only looks.
+        (9, False, False, [], 3),
+        # Always somebody else, of whom nobody knows what they are about to do.
+        (9, False, True, ["probed-by-another"], 5),
         # An answer is one, whoever asks beside.
-        (9, True, ["answers-on-wire"], 1),
+        (9, True, False, ["answers-on-wire"], 1),
     ],
 )
-def test_a_probe_is_no_answer(rounds: int, held: bool, codes: list[str], conversations: int) -> None:
-    wire = Busy(rounds, held)
+def test_a_probe_is_no_answer(rounds: int, held: bool, others: bool, codes: list[str], conversations: int) -> None:
+    wire = Busy(rounds, held, others)
     looked = look(wire, [TARGET, GATEWAY], in_use=[GATEWAY])  # type: ignore[arg-type]
     made = plan()
     host = made.hosts["tide-db"]
@@ -72,7 +75,7 @@ def test_a_probe_is_no_answer(rounds: int, held: bool, codes: list[str], convers
     assert [f.code for f in findings] == codes, findings
     assert wire.conversations == conversations
     if codes == ["probed-by-another"]:
-        assert OTHER in findings[0].message
+        assert "00:00:5e:00:53:75" in findings[0].message
         assert findings[0].undetermined
         said = looked.answers[TARGET].consulted(frozenset({OWN})).said
-        assert said.endswith(f"no answer, but {OTHER} asks for it as well"), said
+        assert said.endswith("00:00:5e:00:53:75 asks for it as well"), said

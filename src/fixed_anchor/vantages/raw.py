@@ -16,7 +16,7 @@ from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.errors import NoAccess
 from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.packets.conversation import Conversation, Send
-from fixed_anchor.packets.ethernet import ETHERTYPE_IPV6, VLAN_NUMBER
+from fixed_anchor.packets.ethernet import ETHERTYPE_IPV6, VLAN_NUMBER, mac_bytes
 from fixed_anchor.vantages import across_router, dns_transport, packet_filter
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Said, Vantage
@@ -63,7 +63,7 @@ class RawVantage:
         with ExitStack() as open_sockets:
             # One socket a kind of frame, each with a filter: they see less of the unrelated traffic.
             wires = [open_sockets.enter_context(self._socket(kind)) for kind in conversation.ethertypes]
-            _exchange(self.interface, wires, conversation)
+            _exchange(self, wires, conversation)
             for wire in wires:
                 _, dropped = struct.unpack("II", wire.getsockopt(_SOL_PACKET, _STATISTICS, 8))
                 self._dropped += dropped
@@ -105,7 +105,8 @@ def on(found: SurveyedInterface) -> Vantage:
     return RawVantage(found.name, found.link.mac, own, link_local, found.link.vlan)
 
 
-def _exchange(interface: str, wires: list[socket.socket], conversation: Conversation) -> None:
+def _exchange(vantage: RawVantage, wires: list[socket.socket], conversation: Conversation) -> None:
+    interface = vantage.interface
     begin = time.monotonic()
     sends: Iterator[Send] = conversation.sends()
     coming = next(sends, None)
@@ -115,20 +116,20 @@ def _exchange(interface: str, wires: list[socket.socket], conversation: Conversa
         if coming is None:
             if now >= conversation.deadline:
                 break
-            _drain(interface, wires, conversation, conversation.deadline - now)
+            _drain(vantage, wires, conversation, conversation.deadline - now)
         elif coming.at <= now:
             if not _send(interface, wires[0], coming.frame):
                 # The queue of the interface is full: wait, and try the same frame again.
                 time.sleep(0.001)
-                _drain(interface, wires, conversation, 0)
+                _drain(vantage, wires, conversation, 0)
                 continue
             coming = next(sends, None)
             sent += 1
             # Answers come while we still send; a socket that nobody reads loses them.
             if sent % 64 == 0:
-                _drain(interface, wires, conversation, 0)
+                _drain(vantage, wires, conversation, 0)
         else:
-            _drain(interface, wires, conversation, coming.at - now)
+            _drain(vantage, wires, conversation, coming.at - now)
 
 
 def _send(interface: str, wire: socket.socket, frame: bytes) -> bool:
@@ -143,16 +144,22 @@ def _send(interface: str, wire: socket.socket, frame: bytes) -> bool:
     return True
 
 
-def _of_another_vlan(told: list[tuple[int, int, bytes]]) -> bool:
-    """Whether the kernel has stripped a frame of its tag (``PACKET_AUXDATA``, packet(7)): it is of another segment."""
-    for level, kind, data in told:
-        if level == _SOL_PACKET and kind == _AUXDATA and len(data) >= 18:
+def _of_another_vlan(told: list[tuple[int, int, bytes]], kind: int, frame: bytes, mac: str) -> bool:
+    """Whether the kernel has stripped a frame of its tag: then it is of another segment.
+
+    ``PACKET_AUXDATA`` (packet(7)) says so of a tag that is still known. For a socket of one protocol it is forgotten
+    by then; but where no VLAN device takes the frame, it has been marked as another host's, although it is to us or
+    to everybody.
+    """
+    for level, what, data in told:
+        if level == _SOL_PACKET and what == _AUXDATA and len(data) >= 18:
             status, tag = struct.unpack_from("I", data)[0], struct.unpack_from("H", data, 16)[0]
-            return bool(status & _VLAN_VALID and tag & VLAN_NUMBER)
-    return False
+            if status & _VLAN_VALID and tag & VLAN_NUMBER:
+                return True
+    return kind == socket.PACKET_OTHERHOST and (bool(frame[0] & 1) or frame[:6] == mac_bytes(mac))
 
 
-def _drain(interface: str, wires: list[socket.socket], conversation: Conversation, wait: float) -> None:
+def _drain(vantage: RawVantage, wires: list[socket.socket], conversation: Conversation, wait: float) -> None:
     """Hands over what has arrived; waits at most ``wait`` seconds for the first frame."""
     ready = select.select(wires, [], [], max(wait, 0))[0]
     for wire in ready:
@@ -162,8 +169,8 @@ def _drain(interface: str, wires: list[socket.socket], conversation: Conversatio
             except BlockingIOError:
                 break
             except OSError as error:
-                raise NoAccess(f"{interface} was lost while listening: {error.strerror}") from None
-            if address[2] != socket.PACKET_OUTGOING and not _of_another_vlan(told):
+                raise NoAccess(f"{vantage.interface} was lost while listening: {error.strerror}") from None
+            if address[2] != socket.PACKET_OUTGOING and not _of_another_vlan(told, address[2], frame, vantage.mac):
                 if _log.isEnabledFor(logging.DEBUG):
-                    _log.debug("%s receives %s", interface, frame.hex())
+                    _log.debug("%s receives %s", vantage.interface, frame.hex())
                 conversation.receive(frame)

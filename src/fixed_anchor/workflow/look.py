@@ -89,23 +89,29 @@ def _with_frames(
     return Looked(answers, why_not, _once(seen))
 
 
-#: How often it is asked for an address that others ask for at the same time.
-_ROUNDS = 3
+#: How often it is asked again for an address that others ask for at the same time.
+_ROUNDS = 4
+#: Who asks for so many rounds, which take longer than RFC 5227 lets it ask before it announces, only looks, as we do.
+_ONLY_LOOKS = 2
 
 
 def _once_more(frames: Frames, name: str, looked: Looked, in_use: frozenset[IPAddress]) -> Looked:
     """Asks again, at random times, for what only others' probes were seen for: several may look at the same time."""
-    answers = dict(looked.answers)
-    for _ in range(_ROUNDS):
-        open_ones = [t for t, a in answers.items() if a.probers and not a.holders and t not in in_use]
+    answers = {
+        target: msgspec.structs.replace(answer, probers=()) if target in in_use else answer
+        for target, answer in looked.answers.items()
+    }
+    begun = {(target, mac): 0 for target, answer in answers.items() for mac in answer.probers}
+    for number in range(1, _ROUNDS + 1):
+        open_ones = [t for t, a in answers.items() if a.probers and not a.holders]
         if not open_ones:
             break
         again = _with_frames(frames, name, open_ones, False, False, AGAIN)
         for target, answer in again.answers.items():
+            since = {mac: begun.setdefault((target, mac), number) for mac in answer.probers}
+            about_to = tuple(mac for mac in answer.probers if number - since[mac] < _ONLY_LOOKS)
             asked = f"{answers[target].asked}, {answer.asked}"
-            answers[target] = msgspec.structs.replace(answer, asked=asked)
-    for target in in_use & answers.keys():
-        answers[target] = msgspec.structs.replace(answers[target], probers=())
+            answers[target] = msgspec.structs.replace(answer, asked=asked, probers=about_to)
     return msgspec.structs.replace(looked, answers=answers)
 
 
