@@ -8,7 +8,7 @@ import signal
 import subprocess
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 import pytest
@@ -55,8 +55,9 @@ def kill_guard(change: Path) -> None:
     if f"supervise\0{change}" in Path(f"/proc/{above}/cmdline").read_text():
         os.kill(above, signal.SIGKILL)
     os.kill(pid, signal.SIGKILL)
-    while Path(f"/proc/{pid}").exists() and "Z" not in Path(f"/proc/{pid}/stat").read_text().split()[2]:
-        time.sleep(0.02)
+    with suppress(FileNotFoundError, ProcessLookupError):
+        while "Z" not in Path(f"/proc/{pid}/stat").read_text().split()[2]:
+            time.sleep(0.02)
 
 
 def waiting(scene: Scene, change: Path) -> Path:

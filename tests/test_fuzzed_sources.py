@@ -153,3 +153,11 @@ def test_damaged_sources(kind: str, pytestconfig: pytest.Config) -> None:
     )
     run: Callable[[], None] = limits(given(damaged(kind))(lambda data: read_all(kind, data)))
     run()
+
+
+@pytest.mark.parametrize(
+    "words", ["range;", "range { }", "range 203.0.113.9 203.0.113.10 203.0.113.11;", "range6 temporary;"]
+)
+def test_a_range_without_its_two_ends(words: str) -> None:
+    """A reservation is drafted into what an error has been told of already."""
+    read_all("dhcpd", f"subnet 203.0.113.0 netmask 255.255.255.0 {{\n  {words}\n}}\n".encode())

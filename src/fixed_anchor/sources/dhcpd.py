@@ -145,8 +145,6 @@ class _Found:
         temporary = statement.key == "range6" and words[-1:] == ["temporary"]
         words = words[:-1] if temporary else words
         try:
-            if not 1 <= len(words) <= 2:
-                raise ValueError(f"{len(words)} addresses stand here")
             found = range_of(words)
             if network is not None and any(end not in network for end in found.ends):
                 raise ValueError(f"{found} does not lie in {network}")
@@ -215,6 +213,8 @@ def _limits(statements: list[Statement]) -> list[str]:
 
 def range_of(words: list[str]) -> AddressRange:
     """One address, a subnet, or two addresses in any order, as dhcpd takes them. Raises :class:`ValueError`."""
+    if not 1 <= len(words) <= 2:
+        raise ValueError(f"{len(words)} addresses stand here")
     if len(words) == 1:
         return parse_range(words[0])
     ends = sorted((parse_address(word) for word in words), key=int)
