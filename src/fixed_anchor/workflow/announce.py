@@ -50,7 +50,7 @@ def announce_what_is_alone(
     looked = look(vantage, wanted, pattern=AFTERWARDS)
     why_not = dict(looked.why_not)
     for address, answer in looked.answers.items():
-        others = [holder.mac for holder in answer.holders if holder.mac not in own]
+        others = [holder.mac for holder in answer.foreign(own)]
         if others:
             why_not[address] = f"{', '.join(others)} has it too"
     free = [address for address in wanted if address not in why_not]

@@ -45,7 +45,7 @@ def sole_owner_checks(
         if answer is None:
             checks.append(skipped(looked.why_not.get(address, "not asked"), str(address)))
             continue
-        others = [h.mac for h in answer.holders if h.mac not in own]
+        others = [h.mac for h in answer.foreign(own)]
         if not others:
             sole.append(address)
         checks.append(

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from functools import partial
-from ipaddress import ip_network
 
-from fixed_anchor.core.addresses import IPAddress, IPNetwork
+from fixed_anchor.core.addresses import IPNetwork, with_prefix
 from fixed_anchor.core.findings import Finding, finding
 from fixed_anchor.core.plan import HostPlan, InterfacePlan, Plan, PlannedAddress, Segment
 from fixed_anchor.core.rules.wire import DhcpServerSeen
@@ -42,23 +41,19 @@ def prefix_findings(
             continue
         if own == held.address.max_prefixlen:
             continue
-        planned = _network(held.address, own)
+        planned = with_prefix(held.address, own).network
         today = (a.address.network for a in (found.addresses if found is not None else ()) if a.origin != "link-local")
         for network in dict.fromkeys(n for n in today if _at_odds(planned, n, segment)):
             yield raised(f"{held.address} would be in {planned}, and {interface.name} is in {network} today")
         for server in servers:
             if server.offered is None or server.prefix is None:
                 continue
-            network = _network(server.offered, server.prefix)
+            network = with_prefix(server.offered, server.prefix).network
             if _at_odds(planned, network, segment):
                 yield raised(
                     f"{held.address} would be in {planned}, and the DHCP server {server.server} says {network}",
                     seen_in=f"DHCP answer of {server.server}, {server.vantage}",
                 )
-
-
-def _network(address: IPAddress, prefix: int) -> IPNetwork:
-    return ip_network((address, prefix), strict=False)
 
 
 def _stands_alone(segment: Segment, interface: InterfacePlan, held: PlannedAddress) -> bool:
