@@ -46,6 +46,19 @@ def test_what_was_said_not_to_have_changed_does_not_change(real: Scene) -> None:
     assert not (real.changes / "open").is_symlink()
 
 
+@pytest.mark.parametrize("end", ["rolled-back", "confirmed"])
+def test_a_guard_killed_behind_its_last_word_still_clears_away(real: Scene, end: str) -> None:
+    """The state says that it is over, lock and boot unit are there yet, and nobody waits for it."""
+    kill = f'[ "$(cat "$2" 2>/dev/null)" = {end} ] || exec /bin/mv "$@"; /bin/mv "$@"; kill -9 "$PPID"'
+    command(real, "mv", f'case $* in *state.new*) shift; set -- -f "$@"; {kill} ;; esac; exec /bin/mv "$@"')
+    change = waiting(real, real.lay(EDIT))
+    os.symlink({"rolled-back": "roll-back: a test", "confirmed": "keep: a test"}[end], change / "decision")
+    until = time.monotonic() + 15
+    while real.state(change) != end or (real.changes / "open").is_symlink():
+        assert time.monotonic() < until, real.log(change)
+        time.sleep(0.1)
+
+
 def test_a_guard_that_never_comes_up(real: Scene) -> None:
     command(real, "setsid", "exit 0")
     change = tuned(real.lay(EDIT), start_limit=1)

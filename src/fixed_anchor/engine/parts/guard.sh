@@ -125,10 +125,12 @@ launch() {
 }
 supervise() {
     trap '' HUP INT PIPE
-    # As systemd does it: a guard that has ended well is not begun again, whatever was asked for since.
+    # As systemd does it: a guard that has ended well is not begun again, whatever was asked for since. One that died
+    # behind its last word has the lock still to clear away.
     until /bin/sh "$dir/engine.sh" guard "$dir"; do
         sleep 1
-        [ -d "$dir" ] && ! is_final "$(value state)" && [ "$(value state)" != stuck ] || return 0
+        [ -d "$dir" ] && [ "$(value state)" != stuck ] || return 0
+        ! is_final "$(value state)" || [ "$(readlink "$root/open")" = "$name" ] || return 0
     done
 }
 
