@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from fixed_anchor.change import states
-from fixed_anchor.change.change import Terms
+from fixed_anchor.change.change import Patience, Terms
 from fixed_anchor.change.content import FileContent
 from fixed_anchor.change.files import FileEdit, FileText
 from fixed_anchor.change.steps import Steps
@@ -20,7 +20,9 @@ from fixed_anchor.standins.engine import StandinEngine
 
 OLD, NEW = "old contents\n", "new contents\n"
 OK, BAD = ("true",), ("false",)
-TERMS = Terms(60, False, {})
+#: Nobody waits for a network that is not there.
+QUICK = Patience(1, 1, 1)
+TERMS = Terms(60, False, {}, patience=QUICK)
 
 #: Stands for ip(8) on a host that exists only as files.
 _IP = """\
@@ -81,7 +83,9 @@ class Scene:
             new = None if after is None else FileText(path, after, 0o600, uid, gid)
             made.append(FileEdit(path, old, new))
         finals = tuple((self.path(name), text) for name, text in words.pop("finals", {}).items())
-        terms = Terms(words.pop("within", 60), words.pop("unattended", False), {}, words.pop("told", ()))
+        terms = Terms(
+            words.pop("within", 60), words.pop("unattended", False), {}, words.pop("told", ()), patience=QUICK
+        )
         until = words.pop("held_until", None)
         content = FileContent(interfaces=("lo",), edits=tuple(made), steps=steps, finals=finals, **words)
         return self.lay_down(content, terms, until)

@@ -14,6 +14,9 @@ from pathlib import Path
 
 import pytest
 
+from fixed_anchor.core.catalogue import CATALOGUE
+from fixed_anchor.core.checks import CHECKS
+
 PROGRAM = Path(sys.executable).with_name("fixed-anchor")
 STATE = ("--state-dir", "hosts/tide-db/state")
 
@@ -234,7 +237,7 @@ def test_explain_and_history(site: Path) -> None:
     told = run(site, "explain", "answers-on-wire")
     assert told.returncode == 0
     assert "why: It is in use now." in told.stdout
-    assert len(run(site, "explain").stdout.splitlines()) == 76
+    assert len(run(site, "explain").stdout.splitlines()) == len(CATALOGUE) + len(CHECKS)
     assert "Did you mean 'gateway-silent'" in run(site, "explain", "gateway-silnt").stderr
     run(site, "cutover", "plan.yaml", "--host", "tide-db", "--unattended")
     run(site, *STATE, "restore", "--unattended")

@@ -62,8 +62,8 @@ class Busy:
         (9, False, False, [], 3),
         # Always somebody else, of whom nobody knows what they are about to do.
         (9, False, True, ["probed-by-another"], 5),
-        # An answer is one, whoever asks beside.
-        (9, True, False, ["answers-on-wire"], 1),
+        # An answer is one, whoever asks beside; whether it is a proxy's is asked once more.
+        (9, True, False, ["answers-on-wire"], 2),
     ],
 )
 def test_a_probe_is_no_answer(rounds: int, held: bool, others: bool, codes: list[str], conversations: int) -> None:

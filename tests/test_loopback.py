@@ -89,7 +89,7 @@ def resolver(request: pytest.FixtureRequest) -> Iterator[Resolver]:
 )
 def test_dns_over_udp_and_tcp(resolver: Resolver, answers: int, over_tcp: int) -> None:
     query = dns.message.make_query("tide-db.ternpoint.example", "A")
-    data = dns_transport.ask(LOOPBACK, query.to_wire(), 2.0, resolver.port)
+    data = dns_transport.ask(LOOPBACK, query.to_wire(), 2.0, port=resolver.port)
     assert data is not None
     found = dns.message.from_wire(data)
     assert query.is_response(found)
@@ -100,9 +100,9 @@ def test_dns_over_udp_and_tcp(resolver: Resolver, answers: int, over_tcp: int) -
 @pytest.mark.parametrize("resolver", ["silent"], indirect=True)
 def test_silence_ends_in_time(resolver: Resolver) -> None:
     query = dns.message.make_query("tide-db.ternpoint.example", "A")
-    assert dns_transport.ask(LOOPBACK, query.to_wire(), 0.2, resolver.port) is None
+    assert dns_transport.ask(LOOPBACK, query.to_wire(), 0.2, port=resolver.port) is None
     resolver.close()
-    assert dns_transport.ask(LOOPBACK, query.to_wire(), 0.2, resolver.port) is None
+    assert dns_transport.ask(LOOPBACK, query.to_wire(), 0.2, port=resolver.port) is None
 
 
 @pytest.mark.parametrize(("listening", "said"), [(True, "accepts"), (False, "refuses")])

@@ -9,6 +9,7 @@ import pytest
 
 from fixed_anchor.core.addresses import parse_address
 from fixed_anchor.core.errors import InputError
+from fixed_anchor.core.resolving import questions
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.packets.arp_probes import QUICKLY, ArpProbes
 from fixed_anchor.packets.dhcp_questions import DhcpQuestions
@@ -156,8 +157,9 @@ def test_names(vantage: SimulatedVantage) -> None:
     }
     assert found.asked == {gull}
     assert names.records(vantage, deaf, [gull], []) is None
-    assert names.useful(vantage, resolver, ("ternpoint.example",), None)[0]
-    assert names.useful(vantage, deaf, (), gull) == (False, ["no answer"])
+    asked = questions([], [], [gull], ["ternpoint.example"])
+    assert set(names.answers(vantage, resolver, asked).values()) == {"NOERROR", "NODATA"}
+    assert set(names.answers(vantage, deaf, asked).values()) == {"no answer"}
 
 
 def test_the_question_whether_an_address_is_free(tmp_path: Path, vantage: SimulatedVantage) -> None:

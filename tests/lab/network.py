@@ -73,10 +73,13 @@ class Segment:
         self.folder = folder
         self.namespace = Namespace(self.name)
         self.neighbours: list[Namespace] = []
+        self._ports: dict[tuple[str, str], str] = {}
         self.namespace("ip", "link", "add", "br0", "type", "bridge", "forward_delay", "0")
         self.namespace("ip", "link", "set", "br0", "address", self.router_mac)
         # One address may go without the others.
         self.namespace("sysctl", "-qw", "net.ipv4.conf.br0.promote_secondaries=1")
+        # A router, which says so of what it cannot pass on.
+        self.namespace("sysctl", "-qw", "net.ipv4.ip_forward=1", "net.ipv6.conf.all.forwarding=1")
         self.namespace("ip", "link", "set", "br0", "up")
         for address in (f"{self.router}/24", f"{self.resolver}/24", f"{self.router6}/64"):
             self.namespace("ip", "address", "add", address, "dev", "br0")
@@ -130,7 +133,12 @@ class Segment:
         port = f"p{next(_numbers)}"
         self.namespace("ip", "link", "add", port, "type", "veth", "peer", "name", interface, "netns", namespace.name)
         self.namespace("ip", "link", "set", port, "master", "br0", "up")
+        self._ports[namespace.name, interface] = port
         namespace("ip", "link", "set", interface, "address", mac)
+
+    def port_of(self, namespace: Namespace, interface: str = "eth0") -> str:
+        """The port of the bridge to which that interface is laid."""
+        return self._ports[namespace.name, interface]
 
     def neighbour(self, address: str, mac: str, echo: bool = True) -> Namespace:
         """A neighbour that holds ``address``; without ``echo`` it drops every ping."""

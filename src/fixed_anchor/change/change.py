@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
 import msgspec
@@ -9,6 +10,7 @@ import msgspec
 from fixed_anchor.change import states
 from fixed_anchor.change.content import Content
 from fixed_anchor.core.addresses import IPInterface
+from fixed_anchor.core.baseline import Judge
 from fixed_anchor.core.config import InterfaceConfig
 
 
@@ -23,7 +25,8 @@ class Draft(msgspec.Struct, frozen=True):
     """A change as it is drafted for one target: its content, and the configurations that it declares.
 
     ``wanted`` is what is declared in the end, ``waiting`` what is until the decision, where old
-    addresses have their ``grace``. ``stack`` names what carries it out, for people.
+    addresses have their ``grace``. ``stack`` names what carries it out, for people. ``reachable`` is what users
+    of each interface need.
     """
 
     host: str
@@ -33,6 +36,7 @@ class Draft(msgspec.Struct, frozen=True):
     waiting: tuple[InterfaceConfig, ...]
     grace: tuple[GraceAddress, ...] = ()
     hostname: str | None = None
+    reachable: Mapping[str, tuple[str, ...]] = {}
 
     @property
     def interfaces(self) -> tuple[str, ...]:
@@ -40,18 +44,33 @@ class Draft(msgspec.Struct, frozen=True):
         return self.content.interfaces
 
 
+class Patience(msgspec.Struct, frozen=True):
+    """How long is waited for what a network does not do at once, in seconds.
+
+    ``checks`` after activation, or ``carrier`` after the last change of a carrier, if that is later, until the
+    required checks pass: ports of switches forward after 30 s, and Wi-Fi or an aggregated link is not there at once.
+    ``gateway`` is for the engine, when it rolls back, and only the gateway does not answer yet.
+    """
+
+    checks: int = 20
+    carrier: int = 45
+    gateway: int = 60
+
+
 class Terms(msgspec.Struct, frozen=True):
     """How a change is guarded, and what is kept of it.
 
     ``confirm_within`` is in seconds, counted from activation. ``unattended`` lets a favourable
     verification confirm. ``notes`` are kept for the history; ``told`` are the lines by which
-    its log begins.
+    its log begins. ``judge`` knows what was before, which the change is judged against.
     """
 
     confirm_within: int
     unattended: bool
     notes: dict[str, Any]
     told: tuple[str, ...] = ()
+    judge: Judge = Judge()
+    patience: Patience = Patience()
 
 
 class ChangeStatus(msgspec.Struct, frozen=True):

@@ -6,14 +6,19 @@ from outside follow. Each has an engine of its own that carries changes out and 
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Protocol
 
 from fixed_anchor.change.change import ChangeStatus, Draft, Record, Terms
 from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.baseline import Baseline
 from fixed_anchor.core.config import InterfaceConfig
 from fixed_anchor.core.plan import HostPlan, Plan
 from fixed_anchor.core.survey import HostSurvey
-from fixed_anchor.core.verification import VerifyResult
+from fixed_anchor.core.verification import VerifyCheck, VerifyResult
+
+#: Told while a verification is waited for: what has not passed yet, and for how many seconds it is waited still.
+Waiting = Callable[[tuple[VerifyCheck, ...], float], None]
 
 
 class Target(Protocol):
@@ -68,10 +73,28 @@ class Target(Protocol):
         """What is kept of a change."""
         ...
 
+    def baseline(self, draft: Draft, survey: HostSurvey) -> Baseline:
+        """What is in force and answers now, before ``draft`` is begun, from where it will be judged."""
+        ...
+
+    def recorded_baseline(self, number: str) -> Baseline | None:
+        """The one that was taken before change ``number``, where one was."""
+        ...
+
     def verify(
-        self, host: str, wanted: tuple[InterfaceConfig, ...], hostname: str | None, patience: float
+        self,
+        host: str,
+        wanted: tuple[InterfaceConfig, ...],
+        hostname: str | None,
+        terms: Terms,
+        left: float | None = None,
+        told: Waiting | None = None,
     ) -> VerifyResult:
-        """Whether ``wanted`` is in force, once it has settled, or as it is after ``patience`` seconds."""
+        """Whether ``wanted`` is in force, judged against what was before, once it has settled, or as it is then.
+
+        It is waited as long as the patience of ``terms``, and never longer than ``left`` seconds; ``told`` hears for
+        what.
+        """
         ...
 
     def give_verdict(self, number: str, word: str, checks: tuple[str, ...], why: str) -> None:

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from fixed_anchor.change.change import Patience
 from fixed_anchor.commands import logs
 from fixed_anchor.core.addresses import AddressRange, IPAddress, parse_address, parse_range
 from fixed_anchor.core.catalogue import CATALOGUE
@@ -97,6 +98,11 @@ def addresses_to_hold(grace: bool | None, machine: Machine, survey: HostSurvey) 
     return frozenset() if session is None else frozenset((session,))
 
 
+def patience_of(seconds: int | None) -> Patience:
+    """The patience of a change: the usual one, or ``seconds`` for everything."""
+    return Patience() if seconds is None else Patience(seconds, seconds, seconds)
+
+
 class RangeType(click.ParamType[AddressRange]):
     """``FIRST-LAST``, as an :class:`~fixed_anchor.core.addresses.AddressRange`."""
 
@@ -159,6 +165,12 @@ GRACE = click.option(
     help="Keep the old address beside the new one until the change is decided; by default if your session uses it.",
 )
 NOTE = click.option("--note", metavar="TEXT", help="Kept with the change, such as the number of a ticket.")
+PATIENCE = click.option(
+    "--patience",
+    type=click.IntRange(1, 3600),
+    metavar="SECONDS",
+    help="How long to wait for the required checks.  [default: 20 after activation, 45 after a change of carrier]",
+)
 UNATTENDED = click.option(
     "--unattended", is_flag=True, help="Confirm by itself if, and only if, every required check passed."
 )

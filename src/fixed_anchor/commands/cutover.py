@@ -12,6 +12,7 @@ from fixed_anchor.commands.common import (
     CONFIRM_WITHIN,
     GRACE,
     NOTE,
+    PATIENCE,
     PLAN,
     POOLS,
     UNATTENDED,
@@ -19,10 +20,13 @@ from fixed_anchor.commands.common import (
     App,
     acceptances,
     addresses_to_hold,
+    patience_of,
 )
 from fixed_anchor.commands.watching import watch
 from fixed_anchor.core.addresses import AddressRange
+from fixed_anchor.core.baseline import Judge
 from fixed_anchor.core.errors import ChangeOpen, InputError
+from fixed_anchor.core.rules.gateways import forwarding_findings
 from fixed_anchor.reporting.terminal import show_draft, show_findings, show_verify, verdict_line
 from fixed_anchor.workflow.carry_out import about, refuse_unless_accepted, told
 from fixed_anchor.workflow.check import check
@@ -38,6 +42,7 @@ from fixed_anchor.workflow.verify import verify
 @CONFIRM_WITHIN
 @GRACE
 @UNATTENDED
+@PATIENCE
 @click.option(
     "--evidence",
     type=click.Path(dir_okay=False),
@@ -55,6 +60,7 @@ def command(
     confirm_within: int,
     grace: bool | None,
     unattended: bool,
+    patience: int | None,
     evidence: str | None,
     accepted: tuple[tuple[str, str | None], ...],
     because: str | None,
@@ -79,8 +85,12 @@ def command(
     carried = load(Path(evidence), int(time.time())) if evidence is not None else None
     if carried is not None:
         app.out.print(f"evidence of {evidence}: {carried.age(int(time.time()))}; the wire is looked at afresh")
-    with app.status("probing the segment, about 7 s"):
+    with app.status("probing the segment, and what answers today, about 10 s"):
         result = check(site, (planned.name,), pools, carried=carried)
+        before = target.baseline(drafted, survey)
+    if unattended:
+        # Nobody will be there to look.
+        result = result.with_more(forwarding_findings(planned.name, before, drafted.wanted))
     show_findings(app.out, result.findings)
     app.out.print(verdict_line(plan, result))
     used = refuse_unless_accepted(result, passes)
@@ -94,4 +104,5 @@ def command(
     notes = about("cutover", plan, drafted, used, note)
     if carried is not None:
         notes["evidence"] = carried.told(int(time.time()))
-    ctx.exit(watch(app, target, drafted, Terms(confirm_within, unattended, notes, told(notes, drafted))))
+    terms = Terms(confirm_within, unattended, notes, told(notes, drafted), Judge(before), patience_of(patience))
+    ctx.exit(watch(app, target, drafted, terms))

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import click
+import msgspec
 
 from fixed_anchor.change import states
 from fixed_anchor.change.change import Draft, Terms
-from fixed_anchor.commands.common import GRACE, NOTE, App, addresses_to_hold
+from fixed_anchor.commands.common import GRACE, NOTE, PATIENCE, App, addresses_to_hold, patience_of
 from fixed_anchor.commands.watching import because, last_one, watch
+from fixed_anchor.core.baseline import Judge
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.reporting.terminal import show_draft
 from fixed_anchor.workflow.carry_out import about, told, who
@@ -34,6 +36,7 @@ _ENOUGH = 600
 @click.option(
     "--unattended", is_flag=True, help="With --confirm-within: confirm by itself if every required check passed."
 )
+@PATIENCE
 @NOTE
 @click.pass_context
 def command(
@@ -43,6 +46,7 @@ def command(
     confirm_within: int | None,
     grace: bool | None,
     unattended: bool,
+    patience: int | None,
     note: str | None,
 ) -> None:
     app = App(ctx)
@@ -64,7 +68,11 @@ def command(
     if later:
         verb = "would also undo" if dry_run else "also undoes"
         app.out.print(f"restoring change {number} {verb} the later changes: {', '.join(later)}")
-    drafted = target.restore_draft(number, addresses_to_hold(grace, target.machine, target.survey()))
+    survey = target.survey()
+    undone = target.recorded_baseline(number)
+    drafted = target.restore_draft(number, addresses_to_hold(grace, target.machine, survey))
+    if undone is not None:
+        drafted = msgspec.structs.replace(drafted, reachable={i.interface: i.reachable for i in undone.interfaces})
     show_draft(app.out, [drafted])
     if dry_run:
         _say_dry(app, drafted)
@@ -73,7 +81,10 @@ def command(
     notes |= {"restores": number, "undoes": list(later)}
     # It returns to what was good: nobody need be there, unless somebody wants to look first.
     kept_by_checks = unattended or confirm_within is None
-    terms = Terms(confirm_within or _ENOUGH, kept_by_checks, notes, told(notes, drafted))
+    with app.status("looking at what answers today"):
+        judge = Judge(target.baseline(drafted, survey), undone)
+    wait = confirm_within or _ENOUGH
+    terms = Terms(wait, kept_by_checks, notes, told(notes, drafted), judge, patience_of(patience))
     ctx.exit(watch(app, target, drafted, terms))
 
 

@@ -12,7 +12,7 @@ from fixed_anchor.change import states
 from fixed_anchor.change.change import ChangeStatus, Draft, Terms
 from fixed_anchor.commands.common import App
 from fixed_anchor.core.errors import EXIT_INTERRUPTED, printable
-from fixed_anchor.core.verification import VerifyResult
+from fixed_anchor.core.verification import VerifyCheck, VerifyResult
 from fixed_anchor.reporting.terminal import STYLES, show_diff, show_verify
 from fixed_anchor.workflow.carry_out import Outcome, carry_out
 from fixed_anchor.workflow.linux_host import DraftOutdated, LinuxHost
@@ -41,9 +41,11 @@ class Watcher:
         self._told_verified = False
         self._number = ""
         self._countdown: Status | None = None
+        self._waits: Status | None = None
 
     def __call__(self, status: ChangeStatus, verified: VerifyResult | None) -> None:
         self._number = status.number
+        self._end_waiting()
         if status.state != self._state:
             self._state = status.state
             self._say_state(status)
@@ -77,8 +79,27 @@ class Watcher:
         else:
             self._countdown.update(text)
 
+    def waiting(self, open_ones: tuple[VerifyCheck, ...], left: float) -> None:
+        """What the verification still waits for."""
+        first = open_ones[0]
+        more = f" and {len(open_ones) - 1} more" if len(open_ones) > 1 else ""
+        about = first.target or first.interface
+        text = f"not passed yet: {first.code} {printable(about)}{more}; waiting for another {left:.0f} s"
+        if self._waits is None:
+            self._waits = self.app.err.status(text)
+            if self.app.err.is_terminal:
+                self._waits.start()
+        else:
+            self._waits.update(text)
+
+    def _end_waiting(self) -> None:
+        if self._waits is not None:
+            self._waits.stop()
+            self._waits = None
+
     def stop(self) -> None:
-        """Ends the countdown on the terminal."""
+        """Ends the countdowns on the terminal."""
+        self._end_waiting()
         if self._countdown is not None:
             self._countdown.stop()
 
@@ -101,7 +122,7 @@ def watch(app: App, target: LinuxHost, draft: Draft, terms: Terms) -> int:
     """Carries a change out under the eyes of the operator; returns the exit status."""
     watcher = Watcher(app, target, terms.unattended)
     try:
-        outcome = carry_out(target, draft, terms, watcher)
+        outcome = carry_out(target, draft, terms, watcher, watcher.waiting)
     except DraftOutdated as outdated:
         for edit in outdated.edits:
             show_diff(app.out, edit)

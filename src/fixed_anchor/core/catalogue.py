@@ -333,6 +333,32 @@ _ROWS: tuple[tuple[str, str, str, str, str, str], ...] = (
         "Find both by their MACs before anything is changed.",
     ),
     (
+        "gateway-differs",
+        "wire",
+        _B,
+        "the gateway is none that is known on the segment",
+        "The default route of today, the DHCP server and the sources name another; a machine that is no router takes "
+        "every packet and forwards none.",
+        "Correct the gateway; where it is a new one, let the DHCP server say it, too, or override this.",
+    ),
+    (
+        "forwarding-not-proven",
+        "wire",
+        _N,
+        "nothing beyond the gateway answers today",
+        "Then nothing can show after the change that the new address is of use beyond its segment, and nobody is there "
+        "to look.",
+        "Name something under `reachable:` of the segment; where nothing is beyond the gateway, override this.",
+    ),
+    (
+        "answered-by-proxy",
+        "wire",
+        _W,
+        "a machine that answers for every address answers for this one",
+        "It stands in for others (proxy ARP). Whether somebody behind it has the address cannot be seen.",
+        "Look at the list of addresses that it stands in for; or take another address.",
+    ),
+    (
         "unknown-dhcp-server",
         "wire",
         _W,
@@ -653,6 +679,7 @@ _UNDETERMINED = frozenset(
         "pool-unknown",
         "source-unreadable",
         "evidence-old",
+        "forwarding-not-proven",
         "not-probed",
         "probed-by-another",
         "root-unclear",

@@ -119,6 +119,10 @@ class CheckResult:
         """The evidence for every address, made when it is asked for."""
         return tuple(self._gather())
 
+    def with_more(self, findings: Iterable[Finding]) -> CheckResult:
+        """The same with further findings."""
+        return CheckResult(sorted_findings((*self.findings, *findings)), self._gather)
+
     @property
     def verdict(self) -> str:
         """``blocked``, ``undetermined`` or ``clear``."""

@@ -19,7 +19,8 @@ AS_PLANNED, NOT_AS_PLANNED, UNDETERMINED = "as planned", "not as planned", "unde
 class VerifyCheck(msgspec.Struct, frozen=True):
     """One check and its outcome. ``seen_from`` names the machine or vantage; ``seconds`` how long it took.
 
-    ``why`` says why a check failed or was skipped, ``None`` where it passed.
+    ``why`` says why a check failed or was skipped, ``None`` where it passed. ``target`` is what was asked or looked
+    for, in a form that is the same before and after a change. ``as_before`` marks a failure that was there before.
     """
 
     code: str
@@ -32,6 +33,13 @@ class VerifyCheck(msgspec.Struct, frozen=True):
     outcome: str
     why: str | None = None
     seconds: float = 0.0
+    target: str = ""
+    as_before: bool = False
+
+    @property
+    def counts(self) -> bool:
+        """Whether the verdict depends on it."""
+        return self.required and not self.as_before
 
 
 def skipped_check(code: str, host: str, interface: str, why: str, expected: str = "looked at") -> VerifyCheck:
@@ -41,7 +49,7 @@ def skipped_check(code: str, host: str, interface: str, why: str, expected: str 
 
 def verdict_of(checks: Iterable[VerifyCheck]) -> str:
     """``not as planned`` if a required check failed, ``undetermined`` if one was skipped, else ``as planned``."""
-    required = [c for c in checks if c.required]
+    required = [c for c in checks if c.counts]
     if any(c.outcome == FAIL for c in required):
         return NOT_AS_PLANNED
     if any(c.outcome == SKIPPED for c in required):
@@ -63,7 +71,7 @@ class VerifyResult(msgspec.Struct, frozen=True):
     def against(self) -> str:
         """What is not as planned, or where nothing is, what could not be looked at; the checks' codes and words."""
         for outcome in (FAIL, SKIPPED):
-            found = [_in_words(c) for c in self.checks if c.required and c.outcome == outcome]
+            found = [_in_words(c) for c in self.checks if c.counts and c.outcome == outcome]
             if found:
                 return "; ".join(found[:3]) + (f"; and {len(found) - 3} more" if len(found) > 3 else "")
         return ""
@@ -71,7 +79,7 @@ class VerifyResult(msgspec.Struct, frozen=True):
     @property
     def is_unheard(self) -> bool:
         """Whether all is as planned on the host itself, and only what must come back over the segment does not."""
-        failed = [c for c in self.checks if c.required and c.outcome == FAIL]
+        failed = [c for c in self.checks if c.counts and c.outcome == FAIL]
         return bool(failed) and all(c.code in _OVER_THE_SEGMENT for c in failed)
 
     def lines(self) -> Iterator[str]:
@@ -81,7 +89,9 @@ class VerifyResult(msgspec.Struct, frozen=True):
 
 
 #: Checks that fail where nothing that the host sends from its new address is answered.
-_OVER_THE_SEGMENT = frozenset({"gateway-answers-arp", "gateway-answers-nd", "resolver-answers"})
+_OVER_THE_SEGMENT = frozenset(
+    {"gateway-answers-arp", "gateway-answers-nd", "gateway-forwards", "resolver-answers", "reachable"}
+)
 
 
 def _in_words(check: VerifyCheck) -> str:
@@ -108,7 +118,7 @@ def state_checks(
 ) -> Iterator[VerifyCheck]:
     """What the kernel, the resolver and the files say, held against ``wanted``; ``beside`` is of other interfaces."""
 
-    def outcome(code: str, expected: str, observed: str, good: bool, why: str) -> VerifyCheck:
+    def outcome(code: str, expected: str, observed: str, good: bool, why: str, target: str = "") -> VerifyCheck:
         return VerifyCheck(
             code,
             True,
@@ -119,14 +129,17 @@ def state_checks(
             observed,
             PASS if good else FAIL,
             None if good else why,
+            target=target,
         )
 
     # What routers and DHCPv6 give beside that is not the plan's, and goes on coming.
-    files = wanted if wanted.touches(6) else found.declared
+    files, files4 = (wanted if wanted.touches(version) else found.declared for version in (6, 4))
     heard = files is not None and files.hears_routers
+    # Nor is what an IPv4 lease names, where the plan leaves that version alone.
+    leased4 = not wanted.touches(4) and files4 is not None and files4.ipv4 == "dhcp" and files4.lease_resolvers
     kernel = {a.address: a for a in found.addresses}
     for version in (4, 6):
-        method = wanted.method(version)
+        method, given = wanted.method(version), f"leased IPv{version}"
         held = [a for a in found.addresses if a.address.version == version and a.origin != "link-local"]
         shown = ", ".join(f"{a.address} ({a.origin})" for a in held) or "none"
         if method == "fixed":
@@ -148,7 +161,9 @@ def state_checks(
             yield outcome("no-leased-address", *_leftover(wanted, version, held))
         elif method == "dhcp":
             leased = [a for a in held if a.origin == "dhcp"]
-            yield outcome("address-leased", "a leased address", shown, bool(leased), "no lease was obtained")
+            yield outcome(
+                "address-leased", f"a leased IPv{version} address", shown, bool(leased), "no lease was obtained", given
+            )
         elif method == "off":
             yield outcome("family-off", f"no IPv{version} address", shown, not held, "an address is left")
         if method == "fixed" or (method == "dhcp" and wanted.default_routes(version)):
@@ -172,6 +187,7 @@ def state_checks(
                 ", ".join(str(r) for r in found.default_routes(version)) or "none",
                 bool(found.default_routes(version)) or not wanted.lease_routes or version in beside.default_routes,
                 "the lease brought no default route",
+                given,
             )
     if wanted.resolvers:
         yield outcome(
@@ -181,7 +197,8 @@ def state_checks(
             tuple(
                 r
                 for r in found.resolvers
-                if r in wanted.resolvers or not (r in beside.resolvers or (heard and r.version == 6))
+                if r in wanted.resolvers
+                or not (r in beside.resolvers or (heard and r.version == 6) or (leased4 and r.version == 4))
             )
             == wanted.resolvers,
             "the resolver uses others",
@@ -193,6 +210,7 @@ def state_checks(
             ", ".join(map(str, found.resolvers)) or "none",
             bool(found.resolvers),
             "no resolver is in force",
+            "leased IPv4",
         )
     if wanted.time_servers:
         yield time_servers_check(host, wanted, found, seen_from)
@@ -201,7 +219,8 @@ def state_checks(
             "search-in-force",
             " ".join(wanted.search),
             " ".join(found.search) or "none",
-            tuple(d for d in found.search if d in wanted.search or not (d in beside.search or heard)) == wanted.search,
+            tuple(d for d in found.search if d in wanted.search or not (d in beside.search or heard or leased4))
+            == wanted.search,
             "the resolver searches others",
         )
 

@@ -9,6 +9,8 @@ from __future__ import annotations
 import json
 from collections.abc import Iterable
 
+import msgspec
+
 from fixed_anchor.change.change import Terms
 from fixed_anchor.change.content import FileContent
 from fixed_anchor.change.files import FileEdit, encode
@@ -54,6 +56,9 @@ def as_files(
     put("about.json", json.dumps(terms.notes, indent=1).encode())
     put("about", _lines(" ".join(line.split()) for line in terms.told))
     put("expect", _lines(content.expect))
+    put("gateway-patience", b"%d\n" % terms.patience.gateway)
+    if terms.judge.before is not None:
+        put("before.json", msgspec.json.format(msgspec.json.encode(terms.judge.before), indent=1))
     if terms.unattended:
         put("unattended", b"")
     for name, data in boot_files(init, folder).items():

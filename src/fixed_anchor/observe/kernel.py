@@ -17,12 +17,18 @@ from fixed_anchor.machines.readable import Readable
 _FOREVER = 2**32 - 1
 _LINKS = ("ip", "-j", "-d", "address", "show")
 _ROUTES = ((("ip", "-j", "route", "show"), 4), (("ip", "-j", "-6", "route", "show"), 6))
+_ALL_TABLES = (
+    (("ip", "-j", "route", "show", "table", "all"), 4),
+    (("ip", "-j", "-6", "route", "show", "table", "all"), 6),
+)
 _RULES = (("ip", "rule", "show"), ("ip", "-6", "rule", "show"))
 
 #: What is asked of every kernel.
-COMMANDS = (_LINKS, *(argv for argv, _ in _ROUTES), *_RULES)
+COMMANDS = (_LINKS, *(argv for argv, _ in (*_ROUTES, *_ALL_TABLES)), *_RULES)
 #: What the kernel tells udev of a link.
 EVENTS = "/sys/class/net/{}/uevent"
+#: How often its carrier has come or gone.
+CARRIER = "/sys/class/net/{}/carrier_changes"
 #: The link in sysfs that leads to the driver of an interface.
 DRIVER = "/sys/class/net/{}/device/driver"
 
@@ -143,6 +149,12 @@ def _address(info: dict[str, Any]) -> FoundAddress:
     return FoundAddress(with_prefix(address, int(info["prefixlen"])), origin, None if life == _FOREVER else life)
 
 
+def carrier_changes(machine: Readable, name: str) -> int | None:
+    """How often the carrier of a link has come or gone since it was made; ``None`` where sysfs does not say."""
+    file = machine.read(CARRIER.format(name)) if machine.running else None
+    return int(file.text) if file is not None and file.text.strip().isdigit() else None
+
+
 def routes(machine: Readable) -> tuple[KernelRoute, ...]:
     """All unicast routes of the main tables that have a next hop, or that somebody configured."""
     found: list[KernelRoute] = []
@@ -150,6 +162,42 @@ def routes(machine: Readable) -> tuple[KernelRoute, ...]:
         for entry in _json(machine, argv):
             found.extend(_routes(entry, version))
     return tuple(found)
+
+
+def defaults_elsewhere(machine: Readable) -> tuple[KernelRoute, ...]:
+    """Default routes in tables other than the main one, where a rule or a VRF looks them up (ip-rule(8), ip-vrf(8)).
+
+    Empty where that cannot be asked, as of a host that was collected by an earlier version.
+    """
+    found: list[KernelRoute] = []
+    looked_up = _tables_looked_up(machine)
+    for argv, version in _ALL_TABLES if looked_up else ():
+        ran = machine.run(argv)
+        try:
+            entries = json.loads(ran.out or "[]") if ran.good else []
+        except ValueError:
+            entries = []
+        for entry in entries:
+            table = str(entry.get("table", "main"))
+            if entry.get("dst") == "default" and table not in _OWN_TABLES and (table in looked_up or _ANY in looked_up):
+                found += _routes(entry, version)
+    return tuple(found)
+
+
+_OWN_TABLES = frozenset({"main", "local", "default"})
+#: Any table may be that of a VRF, which one rule looks up for all.
+_ANY = "[l3mdev-table]"
+
+
+def _tables_looked_up(machine: Readable) -> frozenset[str]:
+    words = [line.split() for command in _RULES for line in _rule_lines(machine, command)]
+    tables = {w[w.index("lookup") + 1] for w in words if "lookup" in w[:-1]}
+    return frozenset(tables) - _OWN_TABLES
+
+
+def _rule_lines(machine: Readable, command: tuple[str, ...]) -> list[str]:
+    ran = machine.run(command)
+    return ran.out.splitlines() if ran.status == 0 else []
 
 
 def _routes(entry: dict[str, Any], version: int) -> list[KernelRoute]:
@@ -194,8 +242,7 @@ def rules_by_hand(machine: Readable) -> tuple[tuple[str, ...], ...]:
     found = []
     for command in _RULES:
         family = command[1:-2]
-        ran = machine.run(command)
-        for line in ran.out.splitlines() if ran.status == 0 else ():
+        for line in _rule_lines(machine, command):
             priority, _, rest = line.partition(":")
             words = [word for word in rest.split() if word not in ("[detached]", "[unresolved]")]
             by_stack = "proto" in words and words[words.index("proto") + 1 :][:1] != ["boot"]

@@ -66,7 +66,10 @@ def _survey(machine: Readable, look_beside: bool, planned: tuple[LinkFacts, ...]
         interfaces = [_from_files(machine, link, charges[link.name], writer) for link in links]
     else:
         all_routes = kernel.routes(machine)
-        interfaces = [_running(machine, link, charges[link.facts.name], all_routes, writer) for link in found]
+        elsewhere = kernel.defaults_elsewhere(machine)
+        interfaces = [
+            _running(machine, link, charges[link.facts.name], all_routes, elsewhere, writer) for link in found
+        ]
     service = time_service(machine, active_units(machine))
     interfaces = [_with_time_servers(i, service) for i in interfaces]
     interfaces = [
@@ -183,9 +186,10 @@ def look_at_kernel(machine: Machine) -> HostSurvey:
     """
     seen = fetch_kernel(machine)
     all_routes = kernel.routes(seen)
+    elsewhere = kernel.defaults_elsewhere(seen)
     writer = resolvers.owner(seen, active_daemons(seen))
     nobody = Charge(None, None, ("no file was read",))
-    found = tuple(_running(seen, link, nobody, all_routes, writer) for link in kernel.links(seen))
+    found = tuple(_running(seen, link, nobody, all_routes, elsewhere, writer) for link in kernel.links(seen))
     return HostSurvey(seen.name, None, nobody.evidence, found, True, _hostname(seen))
 
 
@@ -253,6 +257,7 @@ def _running(
     link: kernel.KernelLink,
     charge: Charge,
     all_routes: tuple[kernel.KernelRoute, ...],
+    elsewhere: tuple[kernel.KernelRoute, ...],
     writer: str,
 ) -> SurveyedInterface:
     name = link.facts.name
@@ -270,7 +275,7 @@ def _running(
         state=link.state,
         index=link.index,
         addresses=link.addresses,
-        routes=tuple(r.route for r in own_routes),
+        routes=(*(r.route for r in own_routes), *_defaults_beside(own_routes, elsewhere, name)),
         resolvers=servers,
         search=search,
         lease=lease,
@@ -285,6 +290,14 @@ def _running(
 
 def _addresses_by_hand(link: kernel.KernelLink, declared: InterfaceConfig) -> tuple[IPInterface, ...]:
     return tuple(a.address for a in link.addresses if a.origin == "fixed" and a.address not in declared.addresses)
+
+
+def _defaults_beside(
+    own: tuple[kernel.KernelRoute, ...], elsewhere: tuple[kernel.KernelRoute, ...], name: str
+) -> Iterator[Route]:
+    """Default routes of other tables, of a version for which the interface has none in the main one."""
+    has = {r.route.destination.version for r in own if r.route.is_default}
+    return (r.route for r in elsewhere if r.interface == name and r.route.destination.version not in has)
 
 
 def _routes_by_hand(

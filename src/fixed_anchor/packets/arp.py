@@ -63,6 +63,12 @@ def probe_frame(mac: str, target: IPv4Address) -> bytes:
     return Frame(BROADCAST, mac, ETHERTYPE_ARP, arp.encode()).encode()
 
 
+def request_frame(mac: str, sender: IPv4Address, target: IPv4Address) -> bytes:
+    """The ordinary request of a host with the address ``sender`` for ``target`` (RFC 826)."""
+    arp = Arp(REQUEST, mac, sender, NO_MAC, target)
+    return Frame(BROADCAST, mac, ETHERTYPE_ARP, arp.encode()).encode()
+
+
 def reply_frame(mac: str, address: IPv4Address, request: Arp) -> bytes:
     """The reply of the holder of ``address`` at ``mac`` to ``request``."""
     arp = Arp(REPLY, mac, address, request.sender_mac, request.sender)

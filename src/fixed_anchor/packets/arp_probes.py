@@ -9,7 +9,7 @@ from ipaddress import IPv4Address
 import msgspec
 
 from fixed_anchor.core.addresses import IPAddress
-from fixed_anchor.packets.arp import REPLY, REQUEST, Arp, probe_frame
+from fixed_anchor.packets.arp import REPLY, REQUEST, Arp, probe_frame, request_frame
 from fixed_anchor.packets.conversation import PACE, Send
 from fixed_anchor.packets.ethernet import ETHERTYPE_ARP, Frame, PacketError
 
@@ -19,6 +19,8 @@ PROBE_NUM = 3
 PROBE_MIN = 1.0
 PROBE_MAX = 2.0
 ANNOUNCE_WAIT = 2.0
+#: Seconds before each request that is no probe.
+_FROM_SENDER = 1 / PACE
 
 
 class Pattern(msgspec.Struct, frozen=True):
@@ -49,6 +51,8 @@ CAREFULLY = Pattern(
 AFTERWARDS = Pattern(PROBE_NUM, (0.0, 0.0), (0.3, 0.3), 1.0, True, f"{PROBE_NUM} ARP probes in one second")
 #: Where another machine probes for the same address: asked after again, at a time that it does not choose as well.
 AGAIN = Pattern(2, (0.3, 3.0), (PROBE_MIN, PROBE_MAX), ANNOUNCE_WAIT, True, "2 more at random times")
+#: Of addresses beside one that somebody answers for: whether the same one answers for them all.
+CONTROL = Pattern(2, (0.0, 0.0), (0.2, 0.2), 0.8, False, "2 ARP probes for others beside it")
 #: A first look at a whole segment: a second pass over the silent ones, and no waiting between.
 QUICKLY = Pattern(2, (0.0, 0.0), (0.0, 0.0), 1.0, False, "2 ARP probes in quick succession")
 
@@ -69,12 +73,19 @@ class ArpProbes:
         pattern: Pattern = CAREFULLY,
         *,
         until_answered: bool = False,
+        sender: IPv4Address | None = None,
         chance: random.Random | None = None,
     ) -> None:
-        """``until_answered`` ends the conversation once every target has a holder."""
+        """``until_answered`` ends the conversation once every target has a holder.
+
+        With ``sender``, an address of this host, a last pass asks for the silent ones as every host does: some
+        switches drop requests from 0.0.0.0, and some proxies answer no other. Never with the address that is asked
+        for: that would announce it.
+        """
         self.mac = mac
         self.pattern = pattern
-        self.asked = pattern.words
+        self.sender = sender
+        self.asked = pattern.words + (f" and a request from {sender}" if sender is not None else "")
         self._until_answered = until_answered
         self._chance = chance or random.Random()
         self.targets = tuple(dict.fromkeys(targets))
@@ -96,6 +107,12 @@ class ArpProbes:
                     self._last = begin + sent / PACE
                     sent += 1
                     yield Send(self._last, probe_frame(self.mac, target))
+
+        if self.sender is not None:
+            for target in self.targets:
+                if target != self.sender and not self.holders[target]:
+                    self._last += _FROM_SENDER
+                    yield Send(self._last, request_frame(self.mac, self.sender, target))
 
     @property
     def deadline(self) -> float:

@@ -87,7 +87,7 @@ class Echo(msgspec.Struct, frozen=True):
         )
 
 
-def echo_frame(source_mac: str, mac: str, source: IPv4Address, target: IPv4Address, echo: Echo) -> bytes:
+def echo_frame(source_mac: str, mac: str, source: IPv4Address, target: IPv4Address, echo: Echo, ttl: int = 64) -> bytes:
     """``echo`` from ``source`` to ``target`` as an Ethernet frame."""
-    packet = IPv4(source, target, PROTOCOL_ICMP, echo.encode())
+    packet = IPv4(source, target, PROTOCOL_ICMP, echo.encode(), ttl)
     return Frame(mac, source_mac, ETHERTYPE_IPV4, packet.encode()).encode()

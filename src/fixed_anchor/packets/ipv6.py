@@ -185,9 +185,10 @@ def echo6_frame(
     identifier: int,
     sequence: int,
     data: bytes = b"anchor",
+    hop_limit: int = 64,
 ) -> bytes:
     """An ICMPv6 echo request or reply as an Ethernet frame (RFC 4443, section 4)."""
     body = identifier.to_bytes(2, "big") + sequence.to_bytes(2, "big") + data
     message = Icmpv6(ECHO_REQUEST if request else ECHO_REPLY, 0, body).encode(source, target)
-    packet = IPv6(source, target, PROTOCOL_ICMPV6, message, hop_limit=64)
+    packet = IPv6(source, target, PROTOCOL_ICMPV6, message, hop_limit)
     return Frame(mac, source_mac, ETHERTYPE_IPV6, packet.encode()).encode()

@@ -33,6 +33,7 @@ from fixed_anchor.core.plan import (
     Segment,
     SourceRef,
 )
+from fixed_anchor.core.reaching import parse_reachable
 from fixed_anchor.planfile import shape
 from fixed_anchor.planfile.lines import PlanLines
 from fixed_anchor.planfile.nodes import Value, compose
@@ -130,11 +131,15 @@ def _segment(name: str, key: Value, value: Value) -> Segment:
         pools=None if pools is None else pools.all_parsed(parse_range, "FIRST - LAST"),
         reservations=reservations,
         set_aside=fields["set_aside"].all_parsed(parse_range, "a range") if "set_aside" in fields else (),
-        reachable=tuple(i.text() for i in fields["reachable"].items()) if "reachable" in fields else (),
+        reachable=fields["reachable"].all_parsed(_reachable, "what users need") if "reachable" in fields else (),
         dhcp_servers=_addresses(fields, "dhcp_servers"),
         was=fields["was"].all_parsed(parse_network, "a subnet") if "was" in fields else (),
         line=key.line,
     )
+
+
+def _reachable(text: str) -> str:
+    return parse_reachable(text).text
 
 
 def _addresses(fields: dict[str, Value], name: str) -> tuple[IPAddress, ...] | None:

@@ -147,6 +147,7 @@ def verify_check_document(check: VerifyCheck) -> dict[str, Any]:
         "observed": check.observed,
         "outcome": check.outcome,
         "why": check.why,
+        "as_before": check.as_before,
         "seconds": check.seconds,
     }
 

@@ -366,11 +366,13 @@ def show_verify(out: Console, result: VerifyResult) -> None:
 
 def _check_line(check: VerifyCheck) -> Text:
     line = Text()
-    line.append(f"{check.outcome:<9}", style=STYLES[check.outcome] if check.required else "dim")
+    line.append(f"{check.outcome:<9}", style=STYLES[check.outcome] if check.counts else "dim")
     line.append(f"{check.code:<22}", style="bold")
     line.append(printable(check.expected))
     if check.observed != check.expected:
         line.append(f"   seen: {printable(check.observed)}", style="dim")
     if not check.required:
         line.append("   (not required)", style="dim")
+    elif check.as_before:
+        line.append("   (as before)", style="dim")
     return line

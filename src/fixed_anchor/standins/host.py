@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import contextlib
 import json
+import time
 from collections.abc import Callable
 from typing import Any, Protocol
 
 from fixed_anchor.change.files import FileText
-from fixed_anchor.core.addresses import IPAddress, default_network, parse_interface_address, with_prefix
+from fixed_anchor.core.addresses import IPAddress, default_network, parse_address, parse_interface_address, with_prefix
 from fixed_anchor.core.config import LinkFacts
 from fixed_anchor.core.errors import AnchorError, InputError
 from fixed_anchor.formats import FORMATS
@@ -16,6 +17,8 @@ from fixed_anchor.packets.ipv6 import link_local_of
 from fixed_anchor.standins.station import SimulatedHost, SimulatedInterface, Station
 
 KERNEL_FILE = "/run/standin-kernel.json"
+#: When a daemon loaded the files last.
+RELOADED_FILE = "/run/standin-reloaded"
 #: What listens on every simulated host, as ss(8) prints it.
 _SOCKETS = 'tcp LISTEN 0 128 0.0.0.0:22 0.0.0.0:* users:(("sshd",pid=612,fd=3))\n'
 _NOT_KEPT = (("ip", "address"), ("ip", "route"), ("ip", "rule"))
@@ -69,6 +72,8 @@ class StandinHost:
                 config = declaration.config
                 if config.ipv4 == "dhcp":
                     self._lease(interface, state)
+                if config.hears_routers:
+                    self._announced(interface, state, config.ipv6 == "dhcp")
                 for address in config.addresses:
                     state["addresses"].append({"address": str(address), "leased": False})
                 for route in config.routes:
@@ -92,10 +97,36 @@ class StandinHost:
         state["resolvers"] += [str(r) for r in segment.resolvers]
         state["search"] += list(segment.search)
 
+    def _announced(self, interface: SimulatedInterface, state: dict[str, Any], asks: bool) -> None:
+        """What the routers of the segment announce, and with ``asks`` what DHCPv6 leases beside."""
+        segment = self.station.segments[interface.segment]
+        if segment.announces is None:
+            return
+        held = [with_prefix(segment.announces[int(link_local_of(interface.mac)) & 0xFFFFFFFF], 64)]
+        if asks and segment.leases6:
+            held.append(with_prefix(segment.announces[0x100 + interface.index], 128))
+        state["addresses"] += [{"address": str(a), "leased": True, "seconds": segment.lease_seconds} for a in held]
+        state["routes"].append({"to": "::/0", "via": "fe80::1", "metric": None, "ra": True})
+
     def addresses_of(self, interface: SimulatedInterface) -> list[IPAddress]:
         """The addresses that the kernel holds on ``interface``, the link-local one among them."""
         held = [parse_interface_address(a["address"]).ip for a in self.kernel()[interface.name]["addresses"]]
         return [*held, link_local_of(interface.mac)]
+
+    def own_addresses(self) -> list[IPAddress]:
+        """Those of all its interfaces."""
+        return [address for interface in self.host.interfaces for address in self.addresses_of(interface)]
+
+    def since_reload(self) -> float | None:
+        """Seconds since a daemon loaded the files last; ``None`` where none did since the host booted."""
+        stored = self.files.read(RELOADED_FILE)
+        return time.time() - float(stored.text) if stored is not None else None
+
+    def gateway_of(self, interface: str, version: int) -> IPAddress | None:
+        """The next hop of the default route of an interface."""
+        routes = self.kernel()[interface]["routes"]
+        hops = [r["via"] for r in routes if r["to"] == str(default_network(version))]
+        return parse_address(hops[0]) if hops else None
 
     # --- commands ---------------------------------------------------------------------
 
@@ -105,6 +136,7 @@ class StandinHost:
             ("ip", "-j", "-d", "address", "show"): self._ip_address,
             ("ip", "-j", "route", "show"): self._ip_route,
             ("ip", "-j", "-6", "route", "show"): self._ip_route6,
+            ("ip", "rule", "show"): self._ip_rule,
             ("resolvectl", "dns"): self._resolvectl_dns,
             ("resolvectl", "domain"): self._resolvectl_domain,
             ("netplan", "generate"): self._netplan_generate,
@@ -119,7 +151,7 @@ class StandinHost:
             ("systemctl", "list-jobs"): lambda _: (0, "", ""),
         }
         # A state that the simulated kernel does not keep.
-        if argv[:2] in _NOT_KEPT:
+        if argv[:2] in _NOT_KEPT and argv[2:] != ("show",):
             return 0, "", ""
         for length in range(len(argv), 0, -1):
             known = commands.get(argv[:length])
@@ -145,6 +177,7 @@ class StandinHost:
         # The real one ignores what it cannot read, and says nothing.
         with contextlib.suppress(InputError):
             self.load()
+        self.files.put(RELOADED_FILE, f"{time.time()}\n".encode(), 0o644)
         return 0, "", ""
 
     def _ip_address(self, rest: tuple[str, ...]) -> tuple[int, str, str]:
@@ -172,30 +205,39 @@ class StandinHost:
                 {
                     "ifindex": interface.index,
                     "ifname": interface.name,
-                    "link_type": "ether",
+                    "link_type": "none" if interface.point_to_point else "ether",
                     "operstate": "UP",
                     "mtu": kernel[interface.name]["mtu"],
-                    "address": interface.mac,
+                    **({} if interface.point_to_point else {"address": interface.mac}),
                     "addr_info": infos,
                 }
             )
         return 0, json.dumps(links), ""
 
     def _ip_route(self, rest: tuple[str, ...]) -> tuple[int, str, str]:
-        return self._routes(4)
+        return self._routes(4, rest == ("table", "all"))
 
     def _ip_route6(self, rest: tuple[str, ...]) -> tuple[int, str, str]:
-        return self._routes(6)
+        return self._routes(6, rest == ("table", "all"))
 
-    def _routes(self, version: int) -> tuple[int, str, str]:
+    def _ip_rule(self, rest: tuple[str, ...]) -> tuple[int, str, str]:
+        has_vrf = any(interface.table is not None for interface in self.host.interfaces)
+        return 0, "1000:\tfrom all lookup [l3mdev-table]\n" if has_vrf else "", ""
+
+    def _routes(self, version: int, every_table: bool) -> tuple[int, str, str]:
         routes: list[dict[str, Any]] = []
+        tables = {interface.name: interface.table for interface in self.host.interfaces}
         for name, state in self.kernel().items():
+            if tables[name] is not None and not every_table:
+                continue
             for route in state["routes"]:
                 if (":" in route["to"]) != (version == 6):
                     continue
                 destination = "default" if route["to"] == str(default_network(version)) else route["to"]
                 entry = {"dst": destination, "gateway": route["via"], "dev": name}
-                entry["protocol"] = "dhcp" if route.get("dhcp") else "static"
+                entry["protocol"] = "dhcp" if route.get("dhcp") else "ra" if route.get("ra") else "static"
+                if tables[name] is not None:
+                    entry["table"] = str(tables[name])
                 if route["metric"] is not None:
                     entry["metric"] = route["metric"]
                 routes.append(entry)

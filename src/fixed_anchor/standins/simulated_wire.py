@@ -8,11 +8,12 @@ from typing import Any
 
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.packets import dhcp
-from fixed_anchor.packets.arp import REQUEST, Arp, announcement_frame, reply_frame
+from fixed_anchor.packets.arp import REQUEST, Arp, announcement_frame, probe_frame, reply_frame
 from fixed_anchor.packets.ethernet import ETHERTYPE_ARP, ETHERTYPE_IPV4, ETHERTYPE_IPV6, Frame, PacketError
 from fixed_anchor.packets.ipv4 import PROTOCOL_ICMP, Echo, IPv4, echo_frame
 from fixed_anchor.packets.ipv6 import ECHO_REQUEST, Icmpv6, IPv6, Neighbour, advertisement_frame, echo6_frame
 from fixed_anchor.packets.udp import PROTOCOL_UDP, Udp
+from fixed_anchor.standins.beyond import time_exceeded
 from fixed_anchor.standins.host import StandinHost
 from fixed_anchor.standins.station import Device, Station
 
@@ -33,32 +34,49 @@ class SimulatedWire:
             for interface in host.host.interfaces if name != viewer else ():
                 for address in host.addresses_of(interface) if interface.segment == segment else ():
                     self.holders.setdefault(address, []).append(Device(name, interface.mac, address))
+        self.viewer = hosts.get(viewer)
         self._asked: dict[tuple[str, IPAddress], int] = {}
 
+    @property
+    def is_up(self) -> bool:
+        """Whether the port of the viewer forwards: not where the segment is isolated, nor at once after a reload."""
+        since = self.viewer.since_reload() if self.viewer is not None else None
+        return not self.segment.isolated and (since is None or since >= self.segment.forwards_after)
+
     def unasked(self) -> Iterator[bytes]:
-        """What devices send without being asked: announcements of their own addresses (gratuitous ARP)."""
+        """What devices send without being asked: announcements of their own addresses (gratuitous ARP), probes."""
         for device in self.segment.devices:
             if isinstance(device.address, IPv4Address):
                 yield from [announcement_frame(device.mac, device.address)] * device.flood
+            if device.probes_for is not None:
+                yield probe_frame(device.mac, device.probes_for)
 
     def answers(self, frame: bytes) -> list[Answer]:
         """What comes back for ``frame``; nothing for what nobody understands."""
+        if not self.is_up:
+            return []
         try:
             ethernet = Frame.decode(frame)
             if ethernet.ethertype == ETHERTYPE_ARP:
                 return list(self._arp(Arp.decode(ethernet.payload)))
             if ethernet.ethertype == ETHERTYPE_IPV4:
                 packet = IPv4.decode(ethernet.payload)
-                return list(self._dhcp(packet) if packet.protocol == PROTOCOL_UDP else self._echo(ethernet, packet))
+                exceeded = [(0.01, said) for said in time_exceeded(self, ethernet)]
+                heard = self._dhcp(packet) if packet.protocol == PROTOCOL_UDP else self._echo(ethernet, packet)
+                return [*exceeded, *heard]
             if ethernet.ethertype == ETHERTYPE_IPV6:
-                return list(self._ipv6(ethernet, IPv6.decode(ethernet.payload)))
+                return [
+                    *((0.01, said) for said in time_exceeded(self, ethernet)),
+                    *self._ipv6(ethernet, IPv6.decode(ethernet.payload)),
+                ]
         except PacketError:
             pass
         return []
 
     def _awake(self, target: IPAddress) -> Iterator[Device]:
-        """The holders of ``target`` that answer this question about it."""
-        for device in self.holders.get(target, ()):
+        """The holders of ``target`` that answer this question about it, and those that answer for everybody."""
+        proxies = (d for d in self.segment.devices if d.proxy_arp and d.address != target and target.version == 4)
+        for device in (*self.holders.get(target, ()), *proxies):
             key = (device.mac, target)
             self._asked[key] = self._asked.get(key, 0) + 1
             if not device.asleep and self._asked[key] >= device.probe:
@@ -67,7 +85,7 @@ class SimulatedWire:
     def _arp(self, arp: Arp) -> Iterator[Answer]:
         if arp.operation == REQUEST:
             for device in self._awake(arp.target):
-                yield device.late, reply_frame(device.mac, arp.target, arp)
+                yield device.late, _tagged(reply_frame(device.mac, arp.target, arp), device.vlan)
 
     def _ipv6(self, ethernet: Frame, packet: IPv6) -> Iterator[Answer]:
         message = Icmpv6.decode(packet)
@@ -144,19 +162,23 @@ class SimulatedWire:
 
     # --- DNS ----------------------------------------------------------------------------
 
-    def dns(self, server: IPAddress, question: bytes) -> bytes | None:
+    def dns(self, server: IPAddress, question: bytes, over_tcp: bool = False) -> bytes | None:
         """The answer of the resolver ``server`` (RFC 1035), or ``None`` if none is there."""
         import dns.message
+        import dns.rcode
         import dns.rdatatype
         import dns.rrset
 
-        device = next((d for d in self.holders.get(server, ()) if d.dns and not d.asleep), None)
-        if device is None:
+        device = self._resolver(server)
+        if device is None or (device.dns_over_tcp and not over_tcp):
             return None
         query = dns.message.from_wire(question)
         response = dns.message.make_response(query, recursion_available=True)
         asked = query.question[0]
         name, kind = asked.name, dns.rdatatype.to_text(asked.rdtype)
+        if self._is_refused(device, name.to_text().lower().rstrip(".")):
+            response.set_rcode(dns.rcode.REFUSED)
+            return response.to_wire()
         if kind == "SOA":
             text = f"ns.{name} hostmaster.{name} 1 3600 600 86400 300"
             response.answer.append(dns.rrset.from_text(name, 300, "IN", "SOA", text))
@@ -164,8 +186,31 @@ class SimulatedWire:
             response.answer.append(dns.rrset.from_text(name, 300, "IN", kind, data))
         return response.to_wire()
 
+    def _resolver(self, server: IPAddress) -> Device | None:
+        """The resolver at an address: on the segment, or on the host itself."""
+        if (
+            self.viewer is not None
+            and self.viewer.host.resolver
+            and (server.is_loopback or server in self.viewer.own_addresses())
+        ):
+            return Device(self.viewer.host.name, "00:00:00:00:00:00", server, dns=True)
+        if not self.is_up:
+            return None
+        return next((d for d in self.holders.get(server, ()) if d.dns and not d.asleep), None)
+
+    def _is_refused(self, device: Device, name: str) -> bool:
+        own = self.viewer.own_addresses() if self.viewer is not None else ()
+        if device.admits and not any(address in device.admits for address in own):
+            return True
+        return any(name == zone or (zone != "" and name.endswith(f".{zone}")) for zone in device.refuses)
+
     def _names(self) -> dict[str, IPAddress]:
         return {name: address for d in self.segment.devices for name, address in d.names.items()}
+
+
+def _tagged(frame: bytes, vlan: int | None) -> bytes:
+    """The frame with the tag of a VLAN (IEEE 802.1Q, section 9.6)."""
+    return frame if vlan is None else frame[:12] + b"\x81\x00" + vlan.to_bytes(2, "big") + frame[12:]
 
 
 def _records(names: dict[str, IPAddress], name: Any, kind: str) -> list[str]:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from ipaddress import IPv4Address, IPv4Network
+from ipaddress import IPv4Address, IPv4Network, IPv6Network
 from pathlib import Path
+from typing import Any
 
 import msgspec
 
@@ -26,7 +27,11 @@ class Device(msgspec.Struct, frozen=True):
     ``late`` delays its answers by so many seconds, ``probe`` lets it answer only the so manieth
     question, ``asleep`` none at all. ``flood`` is a number of gratuitous ARP packets that it sends
     unasked. ``offers`` makes it a DHCP server that offers this address, with itself as router.
-    ``names`` are the records it knows as a resolver, beside those of the hosts.
+    ``names`` are the records it knows as a resolver, beside those of the hosts; it answers over TCP alone with
+    ``dns_over_tcp``, refuses the names of ``refuses`` and what is below them (``.`` is the root alone), and where
+    ``admits`` has any, whoever has another address. ``forwards`` makes it a router; ``None`` means that it is one if
+    the DHCP server tells it as such. ``proxy_arp`` lets it answer for every address of the subnet.
+    What it sends bears the tag of ``vlan``, and it sends a probe for ``probes_for`` each time that somebody listens.
     """
 
     name: str
@@ -40,10 +45,34 @@ class Device(msgspec.Struct, frozen=True):
     flood: int = 0
     offers: IPv4Address | None = None
     names: dict[str, IPAddress] = {}
+    dns_over_tcp: bool = False
+    refuses: tuple[str, ...] = ()
+    admits: tuple[IPAddress, ...] = ()
+    forwards: bool | None = None
+    proxy_arp: bool = False
+    vlan: int | None = None
+    probes_for: IPv4Address | None = None
+
+
+class Beyond(msgspec.Struct, frozen=True):
+    """Somebody behind the routers of all segments: the TCP ``ports`` it takes connections on.
+
+    ``admits`` are the addresses that it answers, all where there are none; ``status`` is what its web server says.
+    """
+
+    address: IPAddress
+    ports: tuple[int, ...] = ()
+    admits: tuple[IPAddress, ...] = ()
+    status: int = 200
 
 
 class SimulatedSegment(msgspec.Struct, frozen=True):
-    """A simulated broadcast domain with its DHCP service (``pool`` is ``None`` where there is none)."""
+    """A simulated broadcast domain with its DHCP service (``pool`` is ``None`` where there is none).
+
+    Without ``uplink`` its routers route, and nothing is behind them. Where it is ``isolated`` no port forwards, and
+    ``forwards_after`` is the number of seconds until ports do after a host has loaded its files. Its routers announce
+    themselves and ``announces`` as a prefix where there is one; ``leases6`` has DHCPv6 lease addresses of it.
+    """
 
     name: str
     subnet: IPv4Network
@@ -55,6 +84,15 @@ class SimulatedSegment(msgspec.Struct, frozen=True):
     search: tuple[str, ...] = ()
     lease_seconds: int = 3600
     server: IPv4Address | None = None
+    uplink: bool = True
+    isolated: bool = False
+    forwards_after: float = 0.0
+    announces: IPv6Network | None = None
+    leases6: bool = False
+
+    def is_router(self, device: Device) -> bool:
+        """Whether a device forwards."""
+        return device.forwards if device.forwards is not None else device.address == self.router
 
     def lease_for(self, mac: str) -> IPv4Address | None:
         """The address the simulated DHCP server gives to ``mac``: always the same one."""
@@ -66,20 +104,27 @@ class SimulatedSegment(msgspec.Struct, frozen=True):
 
 
 class SimulatedInterface(msgspec.Struct, frozen=True):
-    """An interface of a simulated host and the segment its cable leads to."""
+    """An interface of a simulated host and the segment its cable leads to.
+
+    One that is ``point_to_point`` has no MAC, as far as its host sees, and no neighbours. Its routes are in ``table``
+    where it has one of its own, as in a VRF.
+    """
 
     name: str
     mac: str
     segment: str
     index: int
+    point_to_point: bool = False
+    table: int | None = None
 
 
 class SimulatedHost(msgspec.Struct, frozen=True):
-    """A simulated host: its file tree (``tree``, a folder) and its interfaces."""
+    """A simulated host: its file tree (``tree``, a folder) and its interfaces. ``resolver`` says that it runs one."""
 
     name: str
     tree: Path
     interfaces: tuple[SimulatedInterface, ...]
+    resolver: bool = False
 
 
 class Station(msgspec.Struct, frozen=True):
@@ -88,6 +133,7 @@ class Station(msgspec.Struct, frozen=True):
     file: Path
     segments: dict[str, SimulatedSegment]
     hosts: dict[str, SimulatedHost]
+    beyond: tuple[Beyond, ...] = ()
 
 
 def read_station(path: Path) -> Station:
@@ -96,13 +142,14 @@ def read_station(path: Path) -> Station:
         text = path.read_text("utf-8")
     except (OSError, UnicodeDecodeError) as error:
         raise InputError(f"the stand-in's file cannot be read: {error}", file=str(path)) from None
-    fields = Value(compose(text, str(path)), str(path)).fields(("station", "segments", "hosts"))
+    fields = Value(compose(text, str(path)), str(path)).fields(("station", "segments", "hosts", "beyond"))
     for key in ("segments", "hosts"):
         if key not in fields:
             raise InputError(f"`{key}:` is missing", file=str(path))
     segments = {name: _segment(name, value) for name, _, value in fields["segments"].entries()}
     hosts = {name: _host(name, value, segments, path) for name, _, value in fields["hosts"].entries()}
-    return Station(path, segments, hosts)
+    beyond = tuple(_beyond(item) for item in fields["beyond"].items()) if "beyond" in fields else ()
+    return Station(path, segments, hosts, beyond)
 
 
 def _ipv4(text: str) -> IPv4Address:
@@ -112,16 +159,30 @@ def _ipv4(text: str) -> IPv4Address:
     return address
 
 
+def _ipv6_network(text: str) -> IPv6Network:
+    network = parse_network(text)
+    if not isinstance(network, IPv6Network):
+        raise ValueError(f"{text!r} is not an IPv6 prefix")
+    return network
+
+
 def _segment(name: str, value: Value) -> SimulatedSegment:
-    fields = value.fields(("subnet", "devices", "dhcp"))
+    fields = value.fields(("subnet", "devices", "dhcp", "uplink", "isolated", "forwards_after", "announces", "leases6"))
     if "subnet" not in fields:
         raise value.error("no subnet stands here", expected="`subnet:`")
     subnet = fields["subnet"].parsed(parse_network, "a subnet")
     if not isinstance(subnet, IPv4Network):
         raise fields["subnet"].error("an IPv4 subnet is needed")
     devices = [_device(item) for item in fields["devices"].items()] if "devices" in fields else []
+    wrong: dict[str, Any] = {
+        "uplink": _flag(fields, "uplink", True),
+        "isolated": _flag(fields, "isolated", False),
+        "forwards_after": fields["forwards_after"].parsed(float, "seconds") if "forwards_after" in fields else 0.0,
+        "announces": fields["announces"].parsed(_ipv6_network, "a prefix") if "announces" in fields else None,
+        "leases6": _flag(fields, "leases6", False),
+    }
     if "dhcp" not in fields:
-        return SimulatedSegment(name, subnet, tuple(devices))
+        return SimulatedSegment(name, subnet, tuple(devices), **wrong)
     dhcp = fields["dhcp"].fields(("pool", "leases", "router", "resolvers", "search", "lease_seconds", "server"))
     leases = {}
     for _, key, address in dhcp["leases"].entries() if "leases" in dhcp else ():
@@ -130,13 +191,30 @@ def _segment(name: str, value: Value) -> SimulatedSegment:
         name,
         subnet,
         tuple(devices),
-        pool=dhcp["pool"].parsed(parse_range, "a range"),
+        pool=dhcp["pool"].parsed(parse_range, "a range") if "pool" in dhcp else None,
         leases=leases,
         router=dhcp["router"].parsed(_ipv4, "an address") if "router" in dhcp else None,
         resolvers=dhcp["resolvers"].all_parsed(parse_address, "an address") if "resolvers" in dhcp else (),
         search=dhcp["search"].all_parsed(parse_domain, "a domain") if "search" in dhcp else (),
         lease_seconds=_number(dhcp["lease_seconds"]) if "lease_seconds" in dhcp else 3600,
         server=dhcp["server"].parsed(_ipv4, "an address") if "server" in dhcp else None,
+        **wrong,
+    )
+
+
+def _flag(said: dict[str, Value], key: str, default: bool) -> bool:
+    return said[key].text() in ("true", "yes") if key in said else default
+
+
+def _beyond(item: Value) -> Beyond:
+    said = item.fields(("address", "ports", "admits", "status"))
+    if "address" not in said:
+        raise item.error("no address stands here", expected="`address:`")
+    return Beyond(
+        said["address"].parsed(parse_address, "an address"),
+        tuple(_number(port) for port in said["ports"].items()) if "ports" in said else (),
+        said["admits"].all_parsed(parse_address, "an address") if "admits" in said else (),
+        _number(said["status"]) if "status" in said else 200,
     )
 
 
@@ -148,40 +226,46 @@ def _number(value: Value) -> int:
 
 
 def _device(item: Value) -> Device:
-    keys = ("name", "mac", "address", "echo", "dns", "late", "probe", "asleep", "flood", "offers", "names")
-    said = item.fields(keys)
+    said = item.fields(tuple(field.name for field in msgspec.structs.fields(Device)))
     for key in ("name", "mac", "address"):
         if key not in said:
             raise item.error(f"the device has no {key}", expected=f"`{key}: ...`")
-
-    def flag(key: str, default: bool) -> bool:
-        return said[key].text() == "true" if key in said else default
 
     names = said["names"].entries("addresses by name") if "names" in said else ()
     return Device(
         name=said["name"].text(),
         mac=said["mac"].parsed(parse_mac, "a MAC"),
         address=said["address"].parsed(parse_address, "an address"),
-        echo=flag("echo", True),
-        dns=flag("dns", False),
+        echo=_flag(said, "echo", True),
+        dns=_flag(said, "dns", False),
         late=said["late"].parsed(float, "seconds") if "late" in said else 0.0,
         probe=_number(said["probe"]) if "probe" in said else 1,
-        asleep=flag("asleep", False),
+        asleep=_flag(said, "asleep", False),
         flood=_number(said["flood"]) if "flood" in said else 0,
         offers=said["offers"].parsed(_ipv4, "an address") if "offers" in said else None,
         names={
             key.parsed(parse_domain, "a name"): value.parsed(parse_address, "an address") for _, key, value in names
         },
+        dns_over_tcp=_flag(said, "dns_over_tcp", False),
+        refuses=tuple(name.text().rstrip(".") for name in said["refuses"].items()) if "refuses" in said else (),
+        admits=said["admits"].all_parsed(parse_address, "an address") if "admits" in said else (),
+        forwards=_flag(said, "forwards", False) if "forwards" in said else None,
+        proxy_arp=_flag(said, "proxy_arp", False),
+        vlan=_number(said["vlan"]) if "vlan" in said else None,
+        probes_for=said["probes_for"].parsed(_ipv4, "an address") if "probes_for" in said else None,
     )
 
 
 def _host(name: str, value: Value, segments: dict[str, SimulatedSegment], path: Path) -> SimulatedHost:
-    fields = value.fields(("tree", "interfaces"))
+    fields = value.fields(("tree", "interfaces", "resolver"))
     interfaces: list[SimulatedInterface] = []
     for index, (interface, _, inner) in enumerate(fields["interfaces"].entries(), 2):
-        said = inner.fields(("mac", "segment"))
+        said = inner.fields(("mac", "segment", "point_to_point", "table"))
         segment = said["segment"].text()
         if segment not in segments:
             raise said["segment"].error(f"there is no segment {segment!r}", expected=", ".join(segments))
-        interfaces.append(SimulatedInterface(interface, said["mac"].parsed(parse_mac, "a MAC"), segment, index))
-    return SimulatedHost(name, path.parent / fields["tree"].text(), tuple(interfaces))
+        mac, table = said["mac"].parsed(parse_mac, "a MAC"), _number(said["table"]) if "table" in said else None
+        alone = _flag(said, "point_to_point", False)
+        interfaces.append(SimulatedInterface(interface, mac, segment, index, alone, table))
+    tree = path.parent / fields["tree"].text()
+    return SimulatedHost(name, tree, tuple(interfaces), _flag(fields, "resolver", False))

@@ -8,9 +8,11 @@ from ipaddress import IPv4Address, IPv6Address
 from typing import TYPE_CHECKING
 
 from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.reaching import ANSWERS, SILENT
 from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.packets.conversation import Conversation
 from fixed_anchor.packets.ipv6 import link_local_of
+from fixed_anchor.standins import beyond
 from fixed_anchor.standins.simulated_wire import SimulatedWire
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Said, Vantage
@@ -25,9 +27,15 @@ def on(found: SurveyedInterface, standin: Standin) -> Vantage:
         if simulated.name == found.name:
             wire = SimulatedWire(standin.station, standin.all_hosts(), simulated.segment, standin.name)
             held = standin.host.addresses_of(simulated)
+            if simulated.point_to_point:
+                return SimulatedVantage(wire, standin.name, found.name, None, None, None)
             own = next((a for a in held if isinstance(a, IPv4Address)), None)
             return SimulatedVantage(wire, standin.name, found.name, simulated.mac, own, link_local_of(simulated.mac))
     return Nowhere(f"{standin.name} has no interface {found.name}")
+
+
+#: The port that is tried where a service is not named.
+_SSH = 22
 
 
 class SimulatedVantage:
@@ -38,24 +46,42 @@ class SimulatedVantage:
         wire: SimulatedWire,
         host: str,
         interface: str,
-        mac: str,
+        mac: str | None,
         own: IPv4Address | None,
-        link_local: IPv6Address,
+        link_local: IPv6Address | None,
     ) -> None:
+        """Without a ``mac`` the link has no neighbours."""
         self.wire = wire
-        self.mac = mac
+        self.interface = interface
+        self.mac = mac or ""
+        self.has_neighbours = mac is not None
         self.own = own
-        self.link_local: IPv6Address | None = link_local
+        self.link_local = link_local
         self.table = None
         self.why_not: str | None = None
         self.name = f"simulated wire of {wire.segment.name}, from {interface} of {host}"
 
     @property
-    def frames(self) -> SimulatedVantage:
-        return self
+    def frames(self) -> SimulatedVantage | None:
+        return self if self.has_neighbours else None
 
     def across_router(self, address: IPAddress) -> tuple[list[Said], list[Said]]:
-        return [], []
+        said = self.connect(address, _SSH, None, 1.0)
+        return ([("TCP across the router", f"port {_SSH} {said}")] if said in ANSWERS else []), []
+
+    def connect(self, address: IPAddress, port: int, source: IPAddress | None, timeout: float) -> str:
+        if not self.wire.is_up:
+            return SILENT
+        return beyond.connect(self.wire, self._gateway(address), source, address, port)
+
+    def fetch(self, address: IPAddress, url: str, source: IPAddress | None, timeout: float) -> str:
+        if not self.wire.is_up:
+            return SILENT
+        return beyond.fetch(self.wire, self._gateway(address), source, address, url)
+
+    def _gateway(self, to: IPAddress) -> IPAddress | None:
+        viewer = self.wire.viewer
+        return viewer.gateway_of(self.interface, to.version) if viewer is not None else None
 
     def converse(self, conversation: Conversation) -> None:
         # What is on its way to us, by the time at which it arrives.
@@ -73,8 +99,8 @@ class SimulatedVantage:
         while coming and coming[0][0] <= conversation.deadline and not conversation.finished:
             conversation.receive(heapq.heappop(coming)[2])
 
-    def ask_dns(self, server: IPAddress, question: bytes, timeout: float) -> bytes | None:
-        return self.wire.dns(server, question)
+    def ask_dns(self, server: IPAddress, question: bytes, timeout: float, over_tcp: bool = False) -> bytes | None:
+        return self.wire.dns(server, question, over_tcp)
 
     def drops(self) -> int:
         return 0

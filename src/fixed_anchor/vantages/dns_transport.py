@@ -13,9 +13,11 @@ _log = logging.getLogger(__name__)
 _TRUNCATED = 0x02
 
 
-def ask(server: IPAddress, question: bytes, timeout: float, port: int = 53) -> bytes | None:
+def ask(server: IPAddress, question: bytes, timeout: float, over_tcp: bool = False, port: int = 53) -> bytes | None:
     """The answer of ``server``, or ``None``. Answers to other questions are passed over."""
     _log.debug("asks %s port %d: %s", server, port, question.hex())
+    if over_tcp:
+        return _over_tcp(server, question, timeout, port)
     family = socket.AF_INET if server.version == 4 else socket.AF_INET6
     until = time.monotonic() + timeout
     with socket.socket(family, socket.SOCK_DGRAM) as udp:

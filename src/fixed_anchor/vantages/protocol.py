@@ -22,10 +22,11 @@ class AsksDns(Protocol):
 
     name: str
 
-    def ask_dns(self, server: IPAddress, question: bytes, timeout: float) -> bytes | None:
+    def ask_dns(self, server: IPAddress, question: bytes, timeout: float, over_tcp: bool = False) -> bytes | None:
         """Sends a DNS message to ``server``, port 53, over UDP, and over TCP where the answer is cut short.
 
-        Returns the answer, ``None`` where none came within ``timeout`` seconds.
+        ``over_tcp`` asks over TCP from the beginning. Returns the answer, ``None`` where none came within
+        ``timeout`` seconds.
         """
         ...
 
@@ -80,6 +81,19 @@ class Vantage(AsksDns, Protocol):
         ...
 
     why_not: str | None
+    #: Whether there are neighbours to ask for: a link without MACs (a tunnel, a point-to-point link) has none.
+    has_neighbours: bool
+
+    def connect(self, address: IPAddress, port: int, source: IPAddress | None, timeout: float) -> str:
+        """How ``address`` takes a TCP connection from ``source`` through this interface.
+
+        One of the words of :mod:`fixed_anchor.core.reaching`. No data is sent.
+        """
+        ...
+
+    def fetch(self, address: IPAddress, url: str, source: IPAddress | None, timeout: float) -> str:
+        """What the web server at ``address`` says to a HEAD request for ``url``: ``status 200``, or such a word."""
+        ...
 
     def across_router(self, address: IPAddress) -> tuple[list[Said], list[Said]]:
         """What answered for an address of another segment, and what could not be asked."""

@@ -12,14 +12,13 @@ from collections.abc import Iterator
 from contextlib import ExitStack
 from ipaddress import IPv4Address, IPv6Address
 
-from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.errors import NoAccess
 from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.packets.conversation import Conversation, Send
 from fixed_anchor.packets.ethernet import ETHERTYPE_IPV6, VLAN_NUMBER, mac_bytes
-from fixed_anchor.vantages import across_router, dns_transport, packet_filter
-from fixed_anchor.vantages.nowhere import Nowhere
-from fixed_anchor.vantages.protocol import Said, Vantage
+from fixed_anchor.vantages import packet_filter
+from fixed_anchor.vantages.own_sockets import OwnSockets, WithoutNeighbours
+from fixed_anchor.vantages.protocol import Vantage
 
 _log = logging.getLogger(__name__)
 
@@ -32,8 +31,10 @@ _ALL_GROUPS = 2
 _RECEIVE_BUFFER = 4 * 1024 * 1024
 
 
-class RawVantage:
+class RawVantage(OwnSockets):
     """Sends and receives whole Ethernet frames on an interface."""
+
+    has_neighbours = True
 
     def __init__(
         self,
@@ -88,17 +89,11 @@ class RawVantage:
             raise NoAccess(f"no packets can be sent on {self.interface}: {error.strerror}") from None
         return wire
 
-    def across_router(self, address: IPAddress) -> tuple[list[Said], list[Said]]:
-        return across_router.look(address)
-
-    def ask_dns(self, server: IPAddress, question: bytes, timeout: float) -> bytes | None:
-        return dns_transport.ask(server, question, timeout)
-
 
 def on(found: SurveyedInterface) -> Vantage:
-    """The vantage on a surveyed interface of this machine, or why there is none."""
+    """The vantage on a surveyed interface of this machine."""
     if found.link.mac is None:
-        return Nowhere(f"{found.name} has no MAC to send frames from")
+        return WithoutNeighbours(found.name)
     own = next((a.address.ip for a in found.addresses if isinstance(a.address.ip, IPv4Address)), None)
     local = (a.address.ip for a in found.addresses if a.address.ip.is_link_local)
     link_local = next((a for a in local if isinstance(a, IPv6Address)), None)

@@ -16,8 +16,8 @@ from typing import Any
 from fixed_anchor.core.addresses import IPAddress, parse_address
 from fixed_anchor.core.errors import NoAccess
 from fixed_anchor.core.survey import SurveyedInterface
-from fixed_anchor.vantages import across_router, dns_transport
-from fixed_anchor.vantages.protocol import Said, Vantage
+from fixed_anchor.vantages.own_sockets import OwnSockets, WithoutNeighbours
+from fixed_anchor.vantages.protocol import Vantage
 
 _DISCARD = 9
 #: More unresolved at once fill the send buffer, and the kernel drops them without a word.
@@ -31,11 +31,15 @@ _UNDECIDED = frozenset({"INCOMPLETE", "STALE", "DELAY", "PROBE"})
 
 def on(found: SurveyedInterface) -> Vantage:
     """The vantage on a surveyed interface of this machine."""
+    if found.link.mac is None:
+        return WithoutNeighbours(found.name)
     return UnprivilegedVantage(found.name, found.link.vlan)
 
 
-class UnprivilegedVantage:
+class UnprivilegedVantage(OwnSockets):
     """The kernel's neighbour table of an interface of this machine."""
+
+    has_neighbours = True
 
     def __init__(self, interface: str, vlan: int | None = None) -> None:
         self.interface = interface
@@ -47,9 +51,6 @@ class UnprivilegedVantage:
     @property
     def table(self) -> UnprivilegedVantage:
         return self
-
-    def across_router(self, address: IPAddress) -> tuple[list[Said], list[Said]]:
-        return across_router.look(address)
 
     def neighbours(self, targets: Iterable[IPAddress]) -> dict[IPAddress, dict[str, str]]:
         wanted = list(dict.fromkeys(targets))
@@ -100,6 +101,3 @@ class UnprivilegedVantage:
         except (OSError, ValueError, subprocess.TimeoutExpired):
             raise NoAccess("the kernel's neighbour table cannot be read", remedy="install iproute2") from None
         return {parse_address(entry["dst"]): entry for entry in entries if "dst" in entry}
-
-    def ask_dns(self, server: IPAddress, question: bytes, timeout: float) -> bytes | None:
-        return dns_transport.ask(server, question, timeout)

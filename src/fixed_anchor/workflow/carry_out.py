@@ -14,7 +14,7 @@ import msgspec
 
 from fixed_anchor.change import states
 from fixed_anchor.change.change import ChangeStatus, Draft, Terms
-from fixed_anchor.change.target import Target
+from fixed_anchor.change.target import Target, Waiting
 from fixed_anchor.core.errors import (
     EXIT_AGAINST,
     EXIT_DONE,
@@ -31,9 +31,6 @@ from fixed_anchor.core.verification import AS_PLANNED, NOT_AS_PLANNED, VerifyRes
 from fixed_anchor.machines.session import session_peer
 
 _log = logging.getLogger(__name__)
-
-#: Seconds that a stack has after activation until its state is judged.
-PATIENCE = 20.0
 
 #: Told what goes on: the state, seconds left, and the verification once there is one.
 Progress = Callable[[ChangeStatus, VerifyResult | None], None]
@@ -160,11 +157,13 @@ def told(notes: dict[str, Any], draft: Draft) -> tuple[str, ...]:
     return tuple(printable(line) for line in lines)
 
 
-def carry_out(target: Target, draft: Draft, terms: Terms, progress: Progress) -> Outcome:
+def carry_out(
+    target: Target, draft: Draft, terms: Terms, progress: Progress, waiting: Waiting | None = None
+) -> Outcome:
     """Carries out a drafted change to its end: confirmed, rolled back, or stuck.
 
-    Returns when the guard has decided. If this process dies meanwhile, the guard goes on
-    without it. Raises :class:`ChangeOpen`, :class:`Refused` and :class:`NoAccess` before
+    ``waiting`` hears what a verification still waits for. Returns when the guard has decided. If this process dies
+    meanwhile, the guard goes on without it. Raises :class:`ChangeOpen`, :class:`Refused` and :class:`NoAccess` before
     anything was changed.
     """
     already = target.open_change()
@@ -182,7 +181,7 @@ def carry_out(target: Target, draft: Draft, terms: Terms, progress: Progress) ->
         if not now.is_open or now.state == states.STUCK:
             if now.state == states.CONFIRMED and draft.grace:
                 # The old address has gone meanwhile: what is in force now has not been looked at yet.
-                verified = target.verify(draft.host, draft.wanted, draft.hostname, PATIENCE)
+                verified = target.verify(draft.host, draft.wanted, draft.hostname, terms, None, waiting)
             unheard = (
                 now.state == states.ROLLED_BACK
                 and verified is not None
@@ -191,8 +190,8 @@ def carry_out(target: Target, draft: Draft, terms: Terms, progress: Progress) ->
             )
             return Outcome(number, now.state, verified, now.is_incomplete, now.why, unheard)
         if now.state == states.WAITING and verified is None and now.decision is None:
-            patience = min(PATIENCE, max(1.0, (now.left or 0) / 2))
-            verified = target.verify(draft.host, draft.waiting, draft.hostname, patience)
+            left = float(now.left or 0)
+            verified = target.verify(draft.host, draft.waiting, draft.hostname, terms, left, waiting)
             word = {AS_PLANNED: "as-planned", NOT_AS_PLANNED: "not-as-planned"}.get(verified.verdict, "undetermined")
             # Where it was decided while we looked, the loop tells how.
             with suppress(ChangeOpen):

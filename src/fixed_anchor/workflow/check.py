@@ -24,6 +24,7 @@ from fixed_anchor.core.plan import HostPlan, InterfacePlan, Plan
 from fixed_anchor.core.rules.clones import clone_findings
 from fixed_anchor.core.rules.declared import declared_findings
 from fixed_anchor.core.rules.evidence import age_findings, rests_on_evidence
+from fixed_anchor.core.rules.gateways import gateway_findings
 from fixed_anchor.core.rules.host import host_findings
 from fixed_anchor.core.rules.plan import plan_findings
 from fixed_anchor.core.rules.prefixes import prefix_findings
@@ -114,7 +115,10 @@ def check_with_knowledge(
         here = survey.interface(interface.name) if survey is not None else None
         findings += prefix_findings(plan, host, interface, here, seen.servers.get(interface.segment, ()))
         findings += _of_interface(known, host, interface, survey)
-        if wire:
+        findings += gateway_findings(
+            known, host, interface, here, seen.servers.get(interface.segment, ()), partial(_surveys, site)
+        )
+        if wire and (host.name, interface.name) not in seen.without_neighbours:
             findings += wire_findings(host, interface, gateways_asked(plan, interface), answers, own, why_not)
         if survey is not None:
             findings += host_findings(plan, host, interface, survey, sessions[host.name])
@@ -137,6 +141,12 @@ def check_with_knowledge(
     findings = with_reservation_lines(site, known, findings)
     result = CheckResult(sorted_findings(without_lesser(findings)), lambda: (e for one in gather for e in one()))
     return Checked(result, known)
+
+
+def _surveys(site: Site) -> Iterable[HostSurvey]:
+    """Every host of the plan that can be looked at."""
+    surveys = (site.survey(host) for host in site.plan.hosts.values())
+    return (survey for survey in surveys if survey is not None)
 
 
 def _of_segment(known: Knowledge, name: str, seen: SiteWire) -> list[Finding]:

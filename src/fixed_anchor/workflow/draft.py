@@ -56,7 +56,9 @@ def draft_host(
     """
     final = _stage(plan, host, machine, survey, frozenset())
     waiting = _stage(plan, host, machine, survey, hold) if hold else None
-    return assemble(host.name, machine, survey, final, waiting, host.hostname)
+    made = assemble(host.name, machine, survey, final, waiting, host.hostname)
+    reachable = {i.name: plan.segments[i.segment].reachable for i in host.interfaces}
+    return msgspec.structs.replace(made, reachable=reachable)
 
 
 def going(found: SurveyedInterface, config: InterfaceConfig) -> tuple[IPInterface, ...]:

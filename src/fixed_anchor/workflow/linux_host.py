@@ -5,7 +5,9 @@ from __future__ import annotations
 from fixed_anchor.change import states
 from fixed_anchor.change.change import ChangeStatus, Draft, Record, Terms
 from fixed_anchor.change.files import FileEdit
+from fixed_anchor.change.target import Waiting
 from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.baseline import Baseline
 from fixed_anchor.core.config import InterfaceConfig
 from fixed_anchor.core.errors import InputError, Refused
 from fixed_anchor.core.plan import HostPlan, Plan
@@ -17,9 +19,10 @@ from fixed_anchor.engine.data import as_files
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe import kernel
 from fixed_anchor.observe.stocktaking import take_stock
+from fixed_anchor.workflow.baseline import recorded, take_baseline
 from fixed_anchor.workflow.draft import draft_host
 from fixed_anchor.workflow.restore import restore_draft
-from fixed_anchor.workflow.verify import verify_when_settled
+from fixed_anchor.workflow.settle import verify_when_settled
 
 
 class DraftOutdated(Refused):
@@ -83,10 +86,23 @@ class LinuxHost:
             notes = {}
         return Record(notes, driver.log(self.machine, number))
 
+    def baseline(self, draft: Draft, survey: HostSurvey) -> Baseline:
+        coming = {name: None for name in draft.interfaces} | {config.interface: config for config in draft.wanted}
+        return take_baseline(draft.host, self.machine, survey, coming, draft.reachable)
+
+    def recorded_baseline(self, number: str) -> Baseline | None:
+        return recorded(self.machine, number)
+
     def verify(
-        self, host: str, wanted: tuple[InterfaceConfig, ...], hostname: str | None, patience: float
+        self,
+        host: str,
+        wanted: tuple[InterfaceConfig, ...],
+        hostname: str | None,
+        terms: Terms,
+        left: float | None = None,
+        told: Waiting | None = None,
     ) -> VerifyResult:
-        return verify_when_settled(host, self.machine, wanted, patience, hostname)
+        return verify_when_settled(host, self.machine, wanted, hostname, terms.judge, terms.patience, left, told)
 
     def give_verdict(self, number: str, word: str, checks: tuple[str, ...], why: str) -> None:
         driver.give_verdict(self.machine, number, word, checks, why)

@@ -12,11 +12,12 @@ import msgspec
 
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.rules.wire import DhcpServerSeen, Holder, WireAnswer
-from fixed_anchor.packets.arp_probes import AGAIN, CAREFULLY, ArpProbes, Pattern
+from fixed_anchor.packets.arp_probes import AGAIN, CAREFULLY, CONTROL, ArpProbes, Pattern
 from fixed_anchor.packets.conversation import Conversation, HolderQuestion, Together
 from fixed_anchor.packets.dhcp_questions import Answer, DhcpQuestions
 from fixed_anchor.packets.neighbour_probes import NeighbourProbes
 from fixed_anchor.vantages.protocol import Frames, NeighbourTable, Vantage
+from fixed_anchor.workflow.proxies import without_proxies
 
 _log = logging.getLogger(__name__)
 
@@ -47,10 +48,18 @@ def look(
     dhcp = " and for DHCP servers" if ask_dhcp else ""
     _log.info("%s: asking for %d addresses%s", vantage.name, len(wanted), dhcp)
     if vantage.frames is not None:
-        looked = _with_frames(vantage.frames, vantage.name, wanted, ask_dhcp, quickly, pattern)
-        if pattern is not CAREFULLY or quickly:
+        frames, name = vantage.frames, vantage.name
+        looked = _with_frames(frames, name, wanted, ask_dhcp, quickly, pattern)
+        if quickly:
             return looked
-        return _once_more(vantage.frames, vantage.name, looked, frozenset(in_use))
+        # An address of a gateway has an owner anyway: only a second one is suspect.
+        used = frozenset(in_use)
+        suspects = [t for t, a in looked.answers.items() if len(a.holders) > (1 if t in used else 0)]
+        answers = without_proxies(
+            looked.answers, suspects, lambda beside: _with_frames(frames, name, beside, False, False, CONTROL).answers
+        )
+        looked = msgspec.structs.replace(looked, answers=answers)
+        return _once_more(frames, name, looked, used) if pattern is CAREFULLY else looked
     if vantage.table is not None:
         return _through_kernel(vantage.table, vantage.name, wanted)
     return Looked({}, dict.fromkeys(wanted, vantage.why_not or "not asked"))
@@ -64,7 +73,9 @@ def _with_frames(
     four = [t for t in targets if isinstance(t, IPv4Address)]
     six = [t for t in targets if isinstance(t, IPv6Address)]
     if four:
-        asking.append(ArpProbes(frames.mac, four, pattern, until_answered=quickly))
+        # A request of an ordinary host is added where an address may be taken, and where proxies are looked for.
+        sender = frames.own if pattern in (CAREFULLY, CONTROL) and not quickly else None
+        asking.append(ArpProbes(frames.mac, four, pattern, until_answered=quickly, sender=sender))
     if six and frames.link_local is not None:
         wait = random.uniform(*pattern.wait) if pattern is AGAIN else 0.0
         asking.append(NeighbourProbes(frames.mac, frames.link_local, six, until_answered=quickly, wait=wait))

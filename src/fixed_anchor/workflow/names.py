@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from fixed_anchor.core.addresses import IPAddress, parse_address
 from fixed_anchor.core.claims import Claims, RecordClaim
 from fixed_anchor.core.config import Place
+from fixed_anchor.core.resolving import NODATA, ONLY_TCP, SILENT, Question
 from fixed_anchor.vantages.protocol import AsksDns
 
 if TYPE_CHECKING:
@@ -18,14 +19,16 @@ DNS_TIMEOUT = 2.0
 DNS_TRIES = 3
 
 
-def ask(vantage: AsksDns, resolver: IPAddress, name: str, kind: str) -> dns.message.Message | None:
+def ask(
+    vantage: AsksDns, resolver: IPAddress, name: str, kind: str, tries: int = DNS_TRIES, over_tcp: bool = False
+) -> dns.message.Message | None:
     """The answer to one question, ``None`` where none came. Forged and broken ones do not count."""
     import dns.exception
     import dns.message
 
     query = dns.message.make_query(name, kind)
-    for _ in range(DNS_TRIES):
-        data = vantage.ask_dns(resolver, query.to_wire(), DNS_TIMEOUT)
+    for _ in range(tries):
+        data = vantage.ask_dns(resolver, query.to_wire(), DNS_TIMEOUT, over_tcp)
         if data is None:
             continue
         try:
@@ -37,33 +40,52 @@ def ask(vantage: AsksDns, resolver: IPAddress, name: str, kind: str) -> dns.mess
     return None
 
 
-def useful(
-    vantage: AsksDns, resolver: IPAddress, search: tuple[str, ...], own: IPAddress | None
-) -> tuple[bool, list[str]]:
-    """Whether ``resolver`` gives a usable answer, and what it said to each question.
+def answers(
+    vantage: AsksDns, resolver: IPAddress, asked: Iterable[Question], tries: int = DNS_TRIES
+) -> dict[Question, str]:
+    """How ``resolver`` answers each question, in the words of :mod:`fixed_anchor.core.resolving`.
 
-    It is asked what a resolver of this host should know; one usable answer is enough: the SOA of
-    the first search domain, the name of the own address, the root's servers. A resolver that
-    refuses them all is of no use, however quickly it says so.
+    Silence to one question is silence to the next: then it is asked once over TCP, which a resolver may answer
+    where a filter takes its datagrams.
     """
-    import dns.rcode
-    import dns.reversename
-
-    questions = [(search[0], "SOA")] if search else []
-    if own is not None:
-        questions.append((str(dns.reversename.from_address(str(own))), "PTR"))
-    questions.append((".", "NS"))
-    said: list[str] = []
-    for name, kind in questions:
-        answer = ask(vantage, resolver, name, kind)
+    said: dict[Question, str] = {}
+    for question in asked:
+        answer = ask(vantage, resolver, question.name, question.kind, tries)
         if answer is None:
-            # Silence to one question is silence to the next.
-            return False, [*said, "no answer"]
-        code = answer.rcode()
-        said.append(f"{name} {kind}: {dns.rcode.to_text(code)}")
-        if code in (dns.rcode.NOERROR, dns.rcode.NXDOMAIN):
-            return True, said
-    return False, said
+            over_tcp = ask(vantage, resolver, question.name, question.kind, 1, over_tcp=True)
+            said[question] = SILENT if over_tcp is None else ONLY_TCP
+            if not any(word not in (SILENT, ONLY_TCP) for word in said.values()):
+                break
+        else:
+            said[question] = _word(answer)
+    return said
+
+
+def _word(answer: dns.message.Message) -> str:
+    import dns.rcode
+
+    code = answer.rcode()
+    if code == dns.rcode.NOERROR and not answer.answer:
+        return NODATA
+    return dns.rcode.to_text(code)
+
+
+def addresses_of(vantage: AsksDns, resolvers: Iterable[IPAddress], name: str, tries: int = 1) -> list[IPAddress]:
+    """The addresses of ``name``, from the first of ``resolvers`` that has any; IPv4 first."""
+    import dns.rdatatype
+
+    for resolver in resolvers:
+        found: list[IPAddress] = []
+        for kind in ("A", "AAAA"):
+            answer = ask(vantage, resolver, name, kind, tries)
+            if answer is None:
+                break
+            for rrset in answer.answer:
+                if dns.rdatatype.to_text(rrset.rdtype) == kind:
+                    found += [parse_address(r.address) for r in rrset]
+        if found:
+            return found
+    return []
 
 
 def records(

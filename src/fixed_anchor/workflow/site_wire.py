@@ -8,6 +8,7 @@ from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.claims import Claims
 from fixed_anchor.core.errors import NoAccess
 from fixed_anchor.core.plan import HostPlan, InterfacePlan, Plan, Segment
+from fixed_anchor.core.resolving import ONLY_TCP, SILENT, questions, usefulness
 from fixed_anchor.core.rules.wire import DhcpServerSeen, WireAnswer
 from fixed_anchor.core.wanted import gateways_of
 from fixed_anchor.vantages.protocol import AsksDns, Vantage
@@ -26,6 +27,8 @@ class SiteWire:
         self.why = why
         self._answers: dict[JobName, dict[IPAddress, WireAnswer]] = {}
         self._why_not: dict[JobName, dict[IPAddress, str]] = {}
+        #: Interfaces whose link has no neighbours: a tunnel, a point-to-point link.
+        self.without_neighbours: set[JobName] = set()
         #: DHCP servers that answered, by segment.
         self.servers: dict[str, tuple[DhcpServerSeen, ...]] = {}
         #: Resolvers that did not answer, and the vantage they were asked from.
@@ -75,6 +78,11 @@ def look_at_wire(site: Site, jobs: Iterable[Job]) -> SiteWire:
             for target in targets:
                 seen.not_asked(job, target, vantage.why_not)
             continue
+        if not vantage.has_neighbours:
+            seen.without_neighbours.add(job)
+            for target in targets:
+                seen.not_asked(job, target, f"{interface.name} is a link without neighbours")
+            continue
         vantages.setdefault(vantage.name, vantage)
         segments.setdefault(vantage.name, {})[segment.name] = segment
         by_vantage.setdefault(vantage.name, []).append((host, interface))
@@ -113,11 +121,11 @@ def _ask_names(seen: SiteWire, plan: Plan, vantage: AsksDns, segments: Iterable[
         for resolver in segment.resolvers:
             if resolver in answering or resolver in seen.silent:
                 continue
-            good, said = names.useful(vantage, resolver, segment.search, None)
-            if good:
-                answering.append(resolver)
-            elif said[-1] == "no answer":
+            said = names.answers(vantage, resolver, questions((), (), (), segment.search))
+            if set(said.values()) <= {SILENT, ONLY_TCP}:
                 seen.silent[resolver] = vantage.name
+            elif usefulness(resolver, said, {}).good:
+                answering.append(resolver)
     if not answering:
         return
     addresses = [h.address for _, i in jobs for h in i.hold] + [a for _, i in jobs for a in i.expect]

@@ -14,28 +14,31 @@ from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.packets.arp_probes import AFTERWARDS
 from fixed_anchor.vantages.protocol import Vantage
 from fixed_anchor.workflow.announce import announce, announce_what_is_alone, is_router
-from fixed_anchor.workflow.look import look
+from fixed_anchor.workflow.look import Looked, look
 
 
 def sole_owner_checks(
-    host: str, wanted: InterfaceConfig, survey: HostSurvey, vantage: Vantage
-) -> tuple[list[VerifyCheck], list[IPAddress]]:
+    host: str, wanted: InterfaceConfig, survey: HostSurvey, vantage: Vantage, beside: tuple[IPAddress, ...] = ()
+) -> tuple[list[VerifyCheck], list[IPAddress], Looked | None]:
     """Whether anybody else on the segment has a fixed address too. No stack tells: all hold duplicates in silence.
 
-    Also returns the addresses of which it was seen that nobody else has them.
+    Also returns the addresses of which it was seen that nobody else has them, and what the look saw; it asks for
+    those ``beside`` as well. A link without neighbours has no check.
     """
+    if not vantage.has_neighbours:
+        return [], [], None
     addresses = [a.ip for a in wanted.addresses if wanted.method(a.version) == "fixed"]
     skipped = partial(skipped_check, "sole-owner", host, wanted.interface)
     if vantage.why_not is not None:
-        return [skipped(vantage.why_not, str(address)) for address in addresses], []
+        return [skipped(vantage.why_not, str(address)) for address in addresses], [], None
     if vantage.frames is None:
         # The kernel resolves no address that it holds itself.
-        return [skipped(f"{vantage.name} sends no frames", str(address)) for address in addresses], []
+        return [skipped(f"{vantage.name} sends no frames", str(address)) for address in addresses], [], None
     begun = time.monotonic()
     try:
-        looked = look(vantage, addresses, pattern=AFTERWARDS)
+        looked = look(vantage, (*addresses, *beside), pattern=AFTERWARDS, in_use=beside)
     except NoAccess as error:
-        return [skipped(str(error), str(address)) for address in addresses], []
+        return [skipped(str(error), str(address)) for address in addresses], [], None
     seconds = round(time.monotonic() - begun, 3)
     own = survey.own_macs()
     checks: list[VerifyCheck] = []
@@ -56,13 +59,19 @@ def sole_owner_checks(
                 wanted.interface,
                 vantage.name,
                 f"nobody else has {address}",
-                f"{', '.join(others)} has {address} too" if others else f"nobody else has {address}",
+                f"{', '.join(others)} has {address} too" if others else _alone(address, answer.proxies),
                 FAIL if others else PASS,
                 f"another machine answered {answer.asked}" if others else None,
                 seconds,
+                str(address),
             )
         )
-    return checks, sole
+    return checks, sole, looked
+
+
+def _alone(address: IPAddress, proxies: tuple[str, ...]) -> str:
+    more = f"; {' and '.join(proxies)} answers for every address (proxy ARP)" if proxies else ""
+    return f"nobody else has {address}{more}"
 
 
 def announced_checks(
@@ -99,6 +108,7 @@ def announced_checks(
             FAIL if address in why_not else PASS,
             why_not.get(address),
             seconds,
+            str(address),
         )
         for address in (*sole, *leased)
     ]

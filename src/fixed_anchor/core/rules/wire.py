@@ -25,7 +25,7 @@ class WireAnswer(msgspec.Struct, frozen=True):
 
     ``asked`` names the conversation (``3 ARP probes, RFC 5227``), ``vantage`` the place
     it was held from, ``at`` the time of day. ``probers`` are the MACs of machines that asked for the address
-    themselves to the end, as whoever is about to take it does.
+    themselves to the end, as whoever is about to take it does; ``proxies`` of machines that answer for every address.
     """
 
     address: IPAddress
@@ -34,6 +34,7 @@ class WireAnswer(msgspec.Struct, frozen=True):
     vantage: str
     at: str
     probers: tuple[str, ...] = ()
+    proxies: tuple[str, ...] = ()
 
     def foreign(self, own_macs: frozenset[str]) -> tuple[Holder, ...]:
         """The holders whose MACs are not among ``own``."""
@@ -43,6 +44,8 @@ class WireAnswer(msgspec.Struct, frozen=True):
         """The answer as a line of evidence; ``own`` are MACs of the host itself."""
         foreign = self.foreign(own_macs)
         said = f"{self.asked}: " + ("answered by " + " and ".join(h.mac for h in foreign) if foreign else "no answer")
+        if self.proxies:
+            said += f", but {' and '.join(self.proxies)}, which answers for every address"
         if self.probers and not foreign:
             said += f", but {' and '.join(self.probers)} asks for it as well"
         return Consulted(self.vantage, said, self.at)
@@ -113,6 +116,13 @@ def wire_findings(
                 address=address,
                 seen_in=answer.vantage,
                 remedy=f"take another address, or find the machine with MAC {holder.mac}",
+            )
+        if answer is not None and answer.proxies and not answer.foreign(own_macs):
+            yield raised(
+                "answered-by-proxy",
+                f"{' and '.join(answer.proxies)} answers for {address}, and for every other address beside it",
+                address=address,
+                seen_in=answer.vantage,
             )
         probers = [mac for mac in answer.probers if mac not in own_macs] if answer is not None else []
         if answer is not None and probers and not answer.foreign(own_macs):

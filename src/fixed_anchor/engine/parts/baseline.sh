@@ -1,18 +1,22 @@
 # --- the state that must come back, and whether it has --------------------------------
-# What counts of the present state: IPv4 addresses and whether they are leased, fixed IPv6
-# addresses, and the gateways of default routes on the interface.
+# What counts of the present state: IPv4 addresses and whether they are leased, fixed IPv6 addresses, whether there
+# are any that routers or a lease give, and the gateways of default routes on the interface.
 observe() { while read -r interface; do observe_one; done <"$dir/interface"; }
 observe_one() {
     ip -o addr show dev "$interface" scope global 2>/dev/null | while read -r _ _ family address rest; do
         case "$family $rest" in
         "inet "*dynamic*) echo "address $address leased on $interface" ;;
-        "inet6 "*dynamic* | "inet6 "*temporary*) ;;
+        "inet6 "*temporary*) ;;
+        "inet6 "*dynamic*) echo "family IPv6 given on $interface" ;;
         *) echo "address $address fixed on $interface" ;;
         esac
-    done | sort
+    done | sort -u
     for family in -4 -6; do
         ip "$family" route show default dev "$interface" 2>/dev/null | while read -r _ via gateway rest; do
-            case "$family $via $rest" in "-4 via "* | "-6 via "*"proto static"*) echo "gateway $gateway on $interface" ;; esac
+            case "$family $via $rest" in
+            "-4 via "* | "-6 via "*"proto static"*) echo "gateway $gateway on $interface" ;;
+            "-6 via "*"proto ra"*) echo "router IPv6 given on $interface" ;;
+            esac
         done | sort -u
     done
 }
@@ -37,24 +41,33 @@ counted() {
         case $fact in
         # What a program has set meanwhile that moves addresses between machines is none of this change.
         "address "*" fixed on "*) { grep -qxF "$fact" "$2" || grep -qxF "$fact" "$dir/expect"; } 2>/dev/null || continue ;;
+        # Routers may have begun to announce themselves meanwhile.
+        "family "* | "router "*) grep -qxF "$fact" "$2" || continue ;;
         "address "*" leased on "*) fact="address leased on ${fact##* }" ;;
         esac
         echo "$fact"
     done <"$1" | sort
 }
-# settles SECONDS FACTS: waits until what is observed is as the file FACTS says.
+# settles SECONDS FACTS: waits until what is observed is as the file FACTS says. Fails with 2 where it is, and only the
+# gateway does not answer: switch ports forward half a minute after the link is there.
 settles() {
-    until=$(($(uptime_now) + $1))
+    since=$(uptime_now) short=
     while :; do
         { observe >"$dir/observed"; } 2>/dev/null || return 1
-        same_facts "$dir/observed" "$2" && { [ "$(value baseline/gateway-answered)" = no ] || gateway_answers; } && return 0
-        [ "$(uptime_now)" -lt "$until" ] || return 1
+        limit=$1 short=
+        if same_facts "$dir/observed" "$2"; then
+            { [ "$(value baseline/gateway-answered)" = no ] || gateway_answers; } && return 0
+            limit=$(value gateway-patience) limit=${limit:-$gateway_limit} short=2
+            [ "$limit" -ge "$1" ] || limit=$1
+        fi
+        [ "$(uptime_now)" -lt "$((since + limit))" ] || return "${short:-1}"
         beat; pause
     done
 }
-# settles_or PHASE FACTS: the steps of PHASE one by one, as long as the stack sticks.
+# settles_or PHASE FACTS: the steps of PHASE one by one, as long as the stack sticks; no link is flapped for a gateway.
 settles_or() {
     settles 20 "$2" && return 0
+    [ "$?" != 2 ] || return 1
     for file in "$dir/steps/$1"/*; do
         [ -f "$file" ] || continue
         log "the wanted state is not reached yet"

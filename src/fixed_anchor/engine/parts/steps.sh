@@ -1,6 +1,6 @@
 # --- the steps of a change, and commands with a time limit ----------------------------
 failed='its state could not be recorded'
-step_limit=60 start_limit=15 final_tries=10 boot_tries=10
+step_limit=60 start_limit=15 final_tries=10 boot_tries=10 gateway_limit=60
 # run_step FILE: one command with a time limit, its output in the log.
 run_step() {
     step=$1 input=$dir/input/${1#"$dir/steps/"}

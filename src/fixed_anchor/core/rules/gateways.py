@@ -1,0 +1,104 @@
+"""Whether the planned gateway is the one that the host, the DHCP server and the sources know; and whether it routes."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+
+from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.baseline import Baseline
+from fixed_anchor.core.config import InterfaceConfig
+from fixed_anchor.core.findings import Finding, finding
+from fixed_anchor.core.knowledge import Knowledge
+from fixed_anchor.core.plan import HostPlan, InterfacePlan, Segment
+from fixed_anchor.core.rules.wire import DhcpServerSeen
+from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
+from fixed_anchor.core.verification import PASS
+from fixed_anchor.core.wanted import gateways_of
+
+#: Who says something, and which gateways.
+_Said = tuple[str, tuple[IPAddress, ...]]
+
+
+def gateway_findings(
+    known: Knowledge,
+    host: HostPlan,
+    interface: InterfacePlan,
+    found: SurveyedInterface | None,
+    servers: Iterable[DhcpServerSeen],
+    others: Callable[[], Iterable[HostSurvey]],
+) -> Iterator[Finding]:
+    """A gateway that nobody knows who should: not the host today, not the DHCP server, not the sources.
+
+    Where several are planned, the one that is preferred counts. ``others`` looks at the other hosts of the plan:
+    one that has it in force in the same segment makes a warning of it.
+    """
+    segment = known.plan.segments[interface.segment]
+    seen = tuple(servers)
+    for version, method in ((4, interface.ipv4), (6, interface.ipv6)):
+        planned = [g for g in gateways_of(interface, segment) if g.address.version == version]
+        if method != "fixed" or not planned:
+            continue
+        gateway = min(planned, key=lambda g: g.metric or 0).address
+        said = [
+            (who, near) for who, hops in _says(known, segment, found, seen) if (near := _near(hops, version, segment))
+        ]
+        if not said or any(gateway in hops for _, hops in said):
+            continue
+        users = [s.host for s in others() if s.host != host.name and _uses(s, gateway, segment)]
+        words = "; ".join(f"{who}: {', '.join(map(str, hops))}" for who, hops in said)
+        more = f"; in force on {', '.join(users)}" if users else ""
+        yield finding(
+            "gateway-differs",
+            f"the gateway {gateway} of {segment.name} is none that is known there: {words}{more}",
+            host=host.name,
+            interface=interface.name,
+            address=gateway,
+            seen_in=known.plan.where_gateway(host, interface, gateway),
+            severity="warning" if users else None,
+        )
+
+
+def _says(
+    known: Knowledge, segment: Segment, found: SurveyedInterface | None, servers: tuple[DhcpServerSeen, ...]
+) -> Iterator[_Said]:
+    if found is not None:
+        hops = [r.next_hop for r in found.routes if r.is_default and r.next_hop is not None]
+        yield f"default route of {found.name} today", tuple(hops)
+    for server in servers:
+        yield f"DHCP server {server.server}", server.routers
+    for claims in known.claims:
+        for subnet in claims.subnets:
+            yield f"{claims.label}", subnet.routers or ()
+
+
+def _near(hops: Iterable[IPAddress], version: int, segment: Segment) -> tuple[IPAddress, ...]:
+    """Those of one version that are of the segment: what is known of other networks says nothing of its gateway."""
+    return tuple(dict.fromkeys(h for h in hops if h.version == version and segment.subnet_of(h) is not None))
+
+
+def _uses(survey: HostSurvey, gateway: IPAddress, segment: Segment) -> bool:
+    return any(
+        any(r.is_default and r.next_hop == gateway for r in interface.routes)
+        and any(segment.subnet_of(a.address.ip) is not None for a in interface.addresses)
+        for interface in survey.interfaces
+    )
+
+
+def forwarding_findings(host: str, baseline: Baseline, wanted: Iterable[InterfaceConfig]) -> Iterator[Finding]:
+    """Gateways of today that the change keeps, and behind which nothing answered: afterwards nothing would, either."""
+    for config in wanted:
+        then = baseline.interface(config.interface)
+        for route in config.default_routes():
+            gateway = str(route.next_hop)
+            if then is None or gateway not in then.family(route.destination.version).gateways:
+                continue
+            check = baseline.check("gateway-forwards", config.interface, gateway)
+            if check is not None and check.outcome != PASS:
+                yield finding(
+                    "forwarding-not-proven",
+                    f"nothing beyond the gateway {gateway} answers today ({check.why})",
+                    host=host,
+                    interface=config.interface,
+                    address=gateway,
+                    seen_in=check.seen_from,
+                )

@@ -1,0 +1,134 @@
+"""The checks over the network: gateway, resolvers, and what users need, from one interface."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Collection
+
+from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.errors import NoAccess
+from fixed_anchor.core.reaching import ACCEPTS, ANSWERS, REFUSES, Reachable, is_beyond, parse_reachable, same_class
+from fixed_anchor.core.resolving import NOERROR, Question, questions, usefulness
+from fixed_anchor.core.verification import PASS, VerifyCheck
+from fixed_anchor.packets.arp_probes import AFTERWARDS
+from fixed_anchor.vantages import across_router
+from fixed_anchor.workflow import names
+from fixed_anchor.workflow.asking import Asking
+from fixed_anchor.workflow.gateway_checks import CONNECT_TIMEOUT, Answered, gateway_checks
+from fixed_anchor.workflow.look import Looked, look
+
+#: Which check, and of what.
+Key = tuple[str, str]
+
+
+def network_checks(
+    asking: Asking, looked: Looked | None = None, passed: Collection[Key] = (), answers: dict[str, str] | None = None
+) -> list[VerifyCheck]:
+    """All of them, but those that have ``passed`` before.
+
+    ``looked`` has the gateways' neighbours, where somebody has asked for them already. ``answers`` is filled with
+    what the resolvers said, by ``RESOLVER NAME KIND``.
+    """
+    if asking.vantage.why_not is not None:
+        return list(_nothing_asked(asking, asking.vantage.why_not))
+    checks: list[VerifyCheck] = []
+    for resolver in asking.resolvers:
+        if ("resolver-answers", str(resolver)) not in passed:
+            checks.append(_resolver(asking, resolver, answers if answers is not None else {}))
+    answered: list[Answered] = []
+    for text in asking.reachable:
+        if ("reachable", text) not in passed:
+            checks.append(_reachable(asking, parse_reachable(text), answered))
+    gateways = [g for g in asking.gateways if ("gateway-forwards", str(g)) not in passed]
+    if gateways:
+        if looked is None or any(g not in looked.answers for g in gateways):
+            looked = look_for_gateways(asking)
+        for gateway in gateways:
+            checks += gateway_checks(asking, gateway, looked, answered)
+    return checks
+
+
+def look_for_gateways(asking: Asking) -> Looked:
+    """Who answers for the gateways; where they cannot be asked for, why."""
+    if not asking.vantage.has_neighbours:
+        return Looked({}, {})
+    try:
+        return look(asking.vantage, asking.gateways, pattern=AFTERWARDS, in_use=asking.gateways)
+    except NoAccess as error:
+        return Looked({}, dict.fromkeys(asking.gateways, str(error)))
+
+
+def _nothing_asked(asking: Asking, why: str) -> list[VerifyCheck]:
+    made: list[VerifyCheck] = []
+    for gateway in asking.gateways:
+        code = "gateway-answers-arp" if gateway.version == 4 else "gateway-answers-nd"
+        made.append(asking.not_made(code, str(gateway), str(gateway), why))
+    made += [asking.not_made("resolver-answers", str(r), str(r), why) for r in asking.resolvers]
+    return made + [asking.not_made("reachable", text, text, why) for text in asking.reachable]
+
+
+def _resolver(asking: Asking, resolver: IPAddress, answers: dict[str, str]) -> VerifyCheck:
+    begun = time.monotonic()
+    before = {k.partition(" ")[2]: word for k, word in asking.judge.answers.items() if k.startswith(f"{resolver} ")}
+    resolved = frozenset(k.partition(" ")[2] for k, word in asking.judge.answers.items() if word == NOERROR)
+    needed = [n.host for n in map(parse_reachable, asking.reachable) if n.address is None]
+    asked = questions(needed, asking.names, asking.own, asking.search)
+    # What it answered before is asked again, whatever the questions are by now.
+    known = {str(q) for q in asked}
+    earlier = (text.rpartition(" ") for text in before if text not in known)
+    asked += tuple(Question(name, kind) for name, _, kind in earlier)
+    said = names.answers(asking.vantage, resolver, asked, asking.tries)
+    answers.update({f"{resolver} {question}": word for question, word in said.items() if not question.is_own})
+    judged = usefulness(resolver, said, before, resolved, by_own=not asking.is_before)
+    return asking.check("resolver-answers", str(resolver), str(resolver), judged.said, judged.why, begun)
+
+
+def _reachable(asking: Asking, needed: Reachable, answered: list[Answered]) -> VerifyCheck:
+    """Whether what users need is reached, from the interface's own address; who answers is put to ``answered``."""
+    begun = time.monotonic()
+    addresses = [needed.address] if needed.address is not None else []
+    if not addresses:
+        addresses = names.addresses_of(asking.vantage, asking.looks_up_at, needed.host, asking.tries)
+        if not addresses:
+            why = f"no resolver has an address of {needed.host}"
+            return asking.check("reachable", needed.text, needed.text, "no address", why, begun)
+    said = ""
+    usable = [a for a in addresses if a.version in asking.sources or not asking.sources]
+    for address in usable[:2] or addresses[:1]:
+        said = _reach(asking, needed, address)
+        if said in ANSWERS or said.startswith(("status ", ACCEPTS)):
+            port = f" port {needed.port}" if needed.port is not None else ""
+            if is_beyond(address, asking.on_link):
+                answered.append(Answered(address, f"{needed.host}{port} {said}"))
+        if _is_reached(asking, needed, said):
+            return asking.check("reachable", needed.text, needed.text, said, None, begun)
+    return asking.check("reachable", needed.text, needed.text, said, _why_not(needed, said), begun)
+
+
+def _reach(asking: Asking, needed: Reachable, address: IPAddress) -> str:
+    source = asking.sources.get(address.version)
+    if needed.url:
+        return asking.vantage.fetch(address, needed.url, source, CONNECT_TIMEOUT)
+    if needed.port is not None:
+        return asking.vantage.connect(address, needed.port, source, CONNECT_TIMEOUT)
+    said, _ = asking.vantage.across_router(address)
+    return ACCEPTS if across_router.anybody(said) else "no answer"
+
+
+def _is_reached(asking: Asking, needed: Reachable, said: str) -> bool:
+    if not needed.url:
+        return said == ACCEPTS
+    baselines = (asking.judge.before, asking.judge.undone)
+    earlier = [b.check("reachable", asking.interface, needed.text) for b in baselines if b is not None]
+    before = [c.observed for c in earlier if c is not None and c.outcome == PASS]
+    if before:
+        return any(same_class(then, said) for then in before)
+    return said.startswith("status ") and said.removeprefix("status ")[0] in "1234"
+
+
+def _why_not(needed: Reachable, said: str) -> str:
+    if said == REFUSES:
+        return f"{needed.host} is there, but nobody takes connections to port {needed.port}"
+    if said.startswith("status "):
+        return "the server answers otherwise than it did, or with an error of its own"
+    return f"{needed.host} was not reached"
