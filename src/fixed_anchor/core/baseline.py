@@ -112,8 +112,8 @@ class Judge(msgspec.Struct, frozen=True):
     undone: Baseline | None = None
 
     def excuse(self, check: VerifyCheck) -> str | None:
-        """Why a failed check is no fault of the change; ``None`` where it is one."""
-        if check.outcome != FAIL or not check.required:
+        """Why a check that did not pass is no fault of the change; ``None`` where it is one."""
+        if check.outcome == PASS or not check.required:
             return None
         if self.undone is not None and _was_so(self.undone, check, is_return=True):
             return "it was so before the change that this undoes"

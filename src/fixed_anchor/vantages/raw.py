@@ -95,8 +95,9 @@ def on(found: SurveyedInterface) -> Vantage:
     if found.link.mac is None:
         return WithoutNeighbours(found.name)
     own = next((a.address.ip for a in found.addresses if isinstance(a.address.ip, IPv4Address)), None)
-    local = (a.address.ip for a in found.addresses if a.address.ip.is_link_local)
-    link_local = next((a for a in local if isinstance(a, IPv6Address)), None)
+    six = [a.address.ip for a in found.addresses if isinstance(a.address.ip, IPv6Address)]
+    # Any of its own addresses may ask (RFC 4861, section 4.3), where somebody keeps the link-local one away.
+    link_local = next((a for a in six if a.is_link_local), next(iter(six), None))
     return RawVantage(found.name, found.link.mac, own, link_local, found.link.vlan)
 
 
