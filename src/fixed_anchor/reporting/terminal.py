@@ -7,6 +7,7 @@ import os
 from collections.abc import Iterable
 
 from rich.console import Console
+from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
@@ -20,7 +21,7 @@ from fixed_anchor.core.findings import CheckResult, Consulted, Finding, NotConsu
 from fixed_anchor.core.rules.survey import survey_findings
 from fixed_anchor.core.secrets import masked
 from fixed_anchor.core.survey import Announced, HostSurvey, SurveyedInterface
-from fixed_anchor.core.verification import VerifyCheck, VerifyResult
+from fixed_anchor.core.verification import FAIL, VerifyCheck, VerifyResult
 from fixed_anchor.workflow.dhcp_server import ServerDraft
 from fixed_anchor.workflow.probe import ProbeResult
 
@@ -356,23 +357,36 @@ def show_diff(out: Console, edit: FileEdit) -> None:
 def show_verify(out: Console, result: VerifyResult) -> None:
     """Every check of a verification, and what they amount to."""
     for check in result.checks:
-        out.print(_check_line(check))
+        line, seen = _check_line(check)
+        whole = Text().append_text(line).append_text(seen)
+        if whole.cell_len <= out.width:
+            out.print(whole)
+        else:
+            out.print(line)
+            out.print(Padding(Text(seen.plain.strip(), style="dim"), (0, 0, 0, _INDENT), expand=False))
         if check.why:
-            out.print(Text(f"{'':<9}{printable(check.why)}", style="dim"))
+            style = "default" if check.counts and check.outcome == FAIL else "dim"
+            out.print(Padding(Text(printable(check.why), style=style), (0, 0, 0, _INDENT), expand=False))
     line = Text("the state is ")
     line.append(result.verdict, style=STYLES.get(result.verdict, "bold yellow"))
     out.print(line)
 
 
-def _check_line(check: VerifyCheck) -> Text:
+#: The column in which what was seen of a check, and why it failed, begins.
+_INDENT = 9
+
+
+def _check_line(check: VerifyCheck) -> tuple[Text, Text]:
+    """What was asked and how it ended; and what was seen."""
     line = Text()
     line.append(f"{check.outcome:<9}", style=STYLES[check.outcome] if check.counts else "dim")
     line.append(f"{check.code:<22}", style="bold")
     line.append(printable(check.expected))
+    seen = Text(style="dim")
     if check.observed != check.expected:
-        line.append(f"   seen: {printable(check.observed)}", style="dim")
+        seen.append(f"   seen: {printable(check.observed)}")
     if not check.required:
-        line.append("   (not required)", style="dim")
+        seen.append("   (not required)")
     elif check.as_before:
-        line.append("   (as before)", style="dim")
-    return line
+        seen.append("   (as before)")
+    return line, seen
