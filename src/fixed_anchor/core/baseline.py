@@ -102,6 +102,26 @@ def interface_before(
     return InterfaceBefore(found.name, families[0], families[1], resolvers, reachable, carrier)
 
 
+def baseline_of_facts(text: str) -> Baseline:
+    """What the engine observed: ``address A/N leased on IF``, ``address A/N fixed on IF``, ``gateway A on IF``.
+
+    It says nothing of how the interfaces were configured: what was not there was perhaps asked for.
+    """
+    found: dict[str, dict[int, dict[str, list[str]]]] = {}
+    for line in text.splitlines():
+        words = line.split()
+        if len(words) < 4 or words[0] not in ("address", "gateway"):
+            continue
+        families = found.setdefault(words[-1], {4: {}, 6: {}})
+        kind = "gateways" if words[0] == "gateway" else "given" if words[2] == "leased" else "fixed"
+        families[6 if ":" in words[1] else 4].setdefault(kind, []).append("dhcp" if kind == "given" else words[1])
+    befores = []
+    for name, families in found.items():
+        made = [FamilyBefore("dhcp", **{k: tuple(v) for k, v in families[version].items()}) for version in (4, 6)]
+        befores.append(InterfaceBefore(name, made[0], made[1], resolvers=("not recorded",)))
+    return Baseline(tuple(befores))
+
+
 class Judge(msgspec.Struct, frozen=True):
     """What checks are judged against: what was right before this change, and where it undoes others, before those.
 

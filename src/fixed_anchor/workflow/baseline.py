@@ -8,7 +8,7 @@ from collections.abc import Mapping
 import msgspec
 
 from fixed_anchor.change import states
-from fixed_anchor.core.baseline import Baseline, InterfaceBefore, interface_before
+from fixed_anchor.core.baseline import Baseline, InterfaceBefore, baseline_of_facts, interface_before
 from fixed_anchor.core.config import InterfaceConfig
 from fixed_anchor.core.errors import AnchorError
 from fixed_anchor.core.survey import HostSurvey
@@ -67,12 +67,15 @@ def take_baseline(
 
 
 def recorded(machine: Machine, number: str) -> Baseline | None:
-    """The baseline of change ``number``; ``None`` where an earlier version, which kept none, made it."""
-    file = machine.read(f"{driver.folder_of(machine, number)}/{FILE}")
+    """The baseline of change ``number``. What an earlier version recorded is less: addresses and gateways alone."""
+    folder = driver.folder_of(machine, number)
+    file, facts = machine.read(f"{folder}/{FILE}"), machine.read(f"{folder}/baseline/facts")
     try:
-        return msgspec.json.decode(file.text, type=Baseline) if file is not None else None
+        if file is not None:
+            return msgspec.json.decode(file.text, type=Baseline)
     except msgspec.DecodeError:
-        return None
+        pass
+    return baseline_of_facts(facts.text) if facts is not None else None
 
 
 def last_recorded(machine: Machine) -> Baseline | None:
