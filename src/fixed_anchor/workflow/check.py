@@ -24,7 +24,7 @@ from fixed_anchor.core.plan import HostPlan, InterfacePlan, Plan
 from fixed_anchor.core.rules.clones import clone_findings
 from fixed_anchor.core.rules.declared import declared_findings
 from fixed_anchor.core.rules.evidence import age_findings, rests_on_evidence
-from fixed_anchor.core.rules.gateways import gateway_findings
+from fixed_anchor.core.rules.gateways import gateway_findings, told_by_sources
 from fixed_anchor.core.rules.host import host_findings
 from fixed_anchor.core.rules.plan import plan_findings
 from fixed_anchor.core.rules.prefixes import prefix_findings
@@ -107,6 +107,7 @@ def check_with_knowledge(
     twice = frozenset(f.address for f in findings if f.code == "held-twice")
     if not wire:
         findings += switched_off(jobs)
+    told_gateways = {name: told_by_sources(known, segment) for name, segment in plan.segments.items()}
     gather: list[Callable[[], Iterable[Evidence]]] = []
     for host, interface in jobs:
         survey = surveys[host.name]
@@ -115,9 +116,8 @@ def check_with_knowledge(
         here = survey.interface(interface.name) if survey is not None else None
         findings += prefix_findings(plan, host, interface, here, seen.servers.get(interface.segment, ()))
         findings += _of_interface(known, host, interface, survey)
-        findings += gateway_findings(
-            known, host, interface, here, seen.servers.get(interface.segment, ()), partial(_surveys, site)
-        )
+        servers, told = seen.servers.get(interface.segment, ()), told_gateways[interface.segment]
+        findings += gateway_findings(known, host, interface, here, servers, told, partial(_surveys, site))
         if wire and (host.name, interface.name) not in seen.without_neighbours:
             findings += wire_findings(host, interface, gateways_asked(plan, interface), answers, own, why_not)
         if survey is not None:

@@ -16,7 +16,7 @@ from fixed_anchor.core.verification import PASS
 from fixed_anchor.core.wanted import gateways_of
 
 #: Who says something, and which gateways.
-_Said = tuple[str, tuple[IPAddress, ...]]
+Said = tuple[str, tuple[IPAddress, ...]]
 
 
 def gateway_findings(
@@ -25,23 +25,22 @@ def gateway_findings(
     interface: InterfacePlan,
     found: SurveyedInterface | None,
     servers: Iterable[DhcpServerSeen],
+    told: Iterable[Said],
     others: Callable[[], Iterable[HostSurvey]],
 ) -> Iterator[Finding]:
     """A gateway that nobody knows who should: not the host today, not the DHCP server, not the sources.
 
-    Where several are planned, the one that is preferred counts. ``others`` looks at the other hosts of the plan:
+    Where several are planned, the one that is preferred counts. ``told`` is what sources say. ``others`` looks at the other hosts of the plan:
     one that has it in force in the same segment makes a warning of it.
     """
     segment = known.plan.segments[interface.segment]
-    seen = tuple(servers)
+    every = [*_says(found, servers), *told]
     for version, method in ((4, interface.ipv4), (6, interface.ipv6)):
         planned = [g for g in gateways_of(interface, segment) if g.address.version == version]
         if method != "fixed" or not planned:
             continue
         gateway = min(planned, key=lambda g: g.metric or 0).address
-        said = [
-            (who, near) for who, hops in _says(known, segment, found, seen) if (near := _near(hops, version, segment))
-        ]
+        said = [(who, near) for who, hops in every if (near := _near(hops, version, segment))]
         if not said or any(gateway in hops for _, hops in said):
             continue
         users = [s.host for s in others() if s.host != host.name and _uses(s, gateway, segment)]
@@ -58,17 +57,18 @@ def gateway_findings(
         )
 
 
-def _says(
-    known: Knowledge, segment: Segment, found: SurveyedInterface | None, servers: tuple[DhcpServerSeen, ...]
-) -> Iterator[_Said]:
+def told_by_sources(known: Knowledge, segment: Segment) -> tuple[Said, ...]:
+    """What DHCP configurations tell the clients of a segment; for all of its hosts the same."""
+    every = ((claims.label, s.routers) for claims in known.claims for s in claims.subnets if s.routers)
+    return tuple((label, hops) for label, hops in every if any(segment.subnet_of(h) is not None for h in hops))
+
+
+def _says(found: SurveyedInterface | None, servers: Iterable[DhcpServerSeen]) -> Iterator[Said]:
     if found is not None:
         hops = [r.next_hop for r in found.routes if r.is_default and r.next_hop is not None]
         yield f"default route of {found.name} today", tuple(hops)
     for server in servers:
         yield f"DHCP server {server.server}", server.routers
-    for claims in known.claims:
-        for subnet in claims.subnets:
-            yield f"{claims.label}", subnet.routers or ()
 
 
 def _near(hops: Iterable[IPAddress], version: int, segment: Segment) -> tuple[IPAddress, ...]:
