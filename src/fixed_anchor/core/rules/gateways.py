@@ -30,8 +30,8 @@ def gateway_findings(
 ) -> Iterator[Finding]:
     """A gateway that nobody knows who should: not the host today, not the DHCP server, not the sources.
 
-    Where several are planned, the one that is preferred counts. ``told`` is what sources say. ``others`` looks at the other hosts of the plan:
-    one that has it in force in the same segment makes a warning of it.
+    Where several are planned, the one that is preferred counts. ``told`` is what sources say. ``others`` looks at the
+    other hosts of the plan: one that has it in force in the same segment makes a warning of it.
     """
     segment = known.plan.segments[interface.segment]
     every = [*_says(found, servers), *told]
