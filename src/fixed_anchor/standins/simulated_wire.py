@@ -61,12 +61,12 @@ class SimulatedWire:
                 return list(self._arp(Arp.decode(ethernet.payload)))
             if ethernet.ethertype == ETHERTYPE_IPV4:
                 packet = IPv4.decode(ethernet.payload)
-                exceeded = [(0.01, said) for said in time_exceeded(self, ethernet)]
+                exceeded = [(0.01, said) for said in time_exceeded(self.segment, self.holders, ethernet)]
                 heard = self._dhcp(packet) if packet.protocol == PROTOCOL_UDP else self._echo(ethernet, packet)
                 return [*exceeded, *heard]
             if ethernet.ethertype == ETHERTYPE_IPV6:
                 return [
-                    *((0.01, said) for said in time_exceeded(self, ethernet)),
+                    *((0.01, said) for said in time_exceeded(self.segment, self.holders, ethernet)),
                     *self._ipv6(ethernet, IPv6.decode(ethernet.payload)),
                 ]
         except PacketError:

@@ -12,7 +12,7 @@ from fixed_anchor.core.reaching import ANSWERS, SILENT
 from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.packets.conversation import Conversation
 from fixed_anchor.packets.ipv6 import link_local_of
-from fixed_anchor.standins import beyond
+from fixed_anchor.standins.beyond import Way
 from fixed_anchor.standins.simulated_wire import SimulatedWire
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Said, Vantage
@@ -72,16 +72,17 @@ class SimulatedVantage:
     def connect(self, address: IPAddress, port: int, source: IPAddress | None, timeout: float) -> str:
         if not self.wire.is_up:
             return SILENT
-        return beyond.connect(self.wire, self._gateway(address), source, address, port)
+        return self._way(address).connect(source, address, port)
 
     def fetch(self, address: IPAddress, url: str, source: IPAddress | None, timeout: float) -> str:
         if not self.wire.is_up:
             return SILENT
-        return beyond.fetch(self.wire, self._gateway(address), source, address, url)
+        return self._way(address).fetch(source, address, url)
 
-    def _gateway(self, to: IPAddress) -> IPAddress | None:
+    def _way(self, to: IPAddress) -> Way:
         viewer = self.wire.viewer
-        return viewer.gateway_of(self.interface, to.version) if viewer is not None else None
+        gateway = viewer.gateway_of(self.interface, to.version) if viewer is not None else None
+        return Way(self.wire.segment, self.wire.holders, gateway, self.wire.station.beyond)
 
     def converse(self, conversation: Conversation) -> None:
         # What is on its way to us, by the time at which it arrives.
