@@ -11,7 +11,8 @@ from fixed_anchor.change.content import FileContent
 from fixed_anchor.change.files import FileEdit, FileText
 from fixed_anchor.change.steps import Steps
 from tests.changes import NEW, OLD, Scene
-from tests.guards import command, tuned
+from tests.guards import command
+from tests.test_engine_hold import hurried
 
 #: What ip(8) and ping(8) say is in files of the scene.
 IP = """\
@@ -44,21 +45,21 @@ def in_force(scene: Scene, gateway: int, kernel: str = FOUR) -> Path:
 
 
 def test_a_gateway_that_is_late_is_waited_for(real: Scene) -> None:
-    change = in_force(real, 60)
+    change = hurried(in_force(real, 60))
     (real.root / "gateway").unlink()
     # Longer than the state itself is waited for.
-    back = threading.Timer(23, lambda: (real.root / "gateway").write_text(""))
+    back = threading.Timer(4, lambda: (real.root / "gateway").write_text(""))
     back.start()
     begun = time.monotonic()
     done = real.verb("roll-back", change)
     back.join()
     assert done.returncode == 0, real.log(change)
-    assert time.monotonic() - begun > 22
+    assert time.monotonic() - begun > 3.5
     assert "step: echo flap" not in real.log(change)
 
 
 def test_no_link_is_flapped_for_a_gateway(real: Scene) -> None:
-    change = in_force(real, 1)
+    change = hurried(in_force(real, 1))
     (real.root / "gateway").unlink()
     assert real.verb("roll-back", change).returncode == 5
     log = real.log(change)
@@ -90,10 +91,7 @@ def test_both_versions_must_be_back(real: Scene) -> None:
 
 
 def test_a_version_that_does_not_come_back_is_not_said_to_be_as_before(real: Scene) -> None:
-    change = in_force(real, 1, FOUR + SIX)
-    engine = change / "engine.sh"
-    engine.write_text(engine.read_text().replace("settles 20 ", "settles 1 ").replace("settles 15 ", "settles 1 "))
-    change = tuned(change)
+    change = hurried(in_force(real, 1, FOUR + SIX))
     (real.root / "kernel").write_text(FOUR)
     assert real.verb("roll-back", change).returncode == 5
     log = real.log(change)

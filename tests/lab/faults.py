@@ -67,6 +67,10 @@ def stand_before(host: LabHost, command: str, state: str, action: str) -> None:
     host.write(f"/usr/local/sbin/{command}", text, 0o755)
 
 
+#: Most faults leave a network that does not get better by waiting.
+PATIENT = ("--patience", "8")
+
+
 class Running:
     """``fixed-anchor cutover`` under way on a host, to another address, with what it prints kept."""
 
@@ -80,7 +84,7 @@ class Running:
             host.write("/root/plan.yaml", text.replace("  tide-db:\n", f"  tide-db:\n    hostname: {hostname}\n"))
         self.before = host.etc_digest()
         self.printed = host.folder / "printed"
-        argv = argv or host.tool_argv("cutover", "plan.yaml", "--confirm-within", str(seconds), *words)
+        argv = argv or host.tool_argv("cutover", "plan.yaml", "--confirm-within", str(seconds), *PATIENT, *words)
         with open(self.printed, "wb") as out:
             self.process = subprocess.Popen(argv, stdin=subprocess.DEVNULL, stdout=out, stderr=subprocess.STDOUT)
 

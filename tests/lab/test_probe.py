@@ -61,7 +61,10 @@ def test_everybody_who_is_there_is_found(host: LabHost, segment: Segment, tmp_pa
         assert found[address]["verdict"] == "taken", found[address]
         assert [h["mac"] for h in found[address]["holders"]] == [mac]
     assert found[FREE]["verdict"] == "free"
-    assert any("3 ARP probes (RFC 5227): no answer" in c["said"] for c in found[FREE]["consulted"])
+    said = [c["said"] for c in found[FREE]["consulted"]]
+    assert any(
+        "3 ARP probes (RFC 5227) and a request from 203.0.113." in s and s.endswith("no answer") for s in said
+    ), said
     assert any(c["source"] == "raw socket on eth0" for c in found[FREE]["consulted"])
     # Its own address is taken, too: by itself.
     own = host.addresses().split(" inet ")[1].split("/")[0]

@@ -227,7 +227,7 @@ def test_an_address_that_the_segment_does_not_answer(host: LabHost, segment: Seg
         "ip", "neigh", "replace", ANOTHER, "lladdr", "00:00:5e:00:53:99", "nud", "permanent", "dev", "br0"
     )
     plan(host, f"hold: {ANOTHER}")
-    done = host.tool("cutover", "plan.yaml", "--unattended", "--no-grace")
+    done = host.tool("cutover", "plan.yaml", "--unattended", "--no-grace", "--patience", "4")
     assert done.returncode == 3, done.stdout + done.stderr
     assert "rolled-back   because its verification was not-as-planned: resolver-answers on eth0: " in done.stdout
     assert "Look at the switch (DHCP snooping, ARP inspection, source guard)" in done.stdout
