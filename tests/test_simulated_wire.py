@@ -7,7 +7,8 @@ from pathlib import Path
 
 import pytest
 
-from fixed_anchor.core.addresses import parse_address
+from fixed_anchor.core.addresses import parse_address, parse_network
+from fixed_anchor.core.baseline import Judge
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.core.resolving import questions
 from fixed_anchor.observe.stocktaking import take_stock
@@ -19,7 +20,9 @@ from fixed_anchor.standins.machine import reach
 from fixed_anchor.standins.station import read_station
 from fixed_anchor.standins.vantage import SimulatedVantage
 from fixed_anchor.workflow import names
+from fixed_anchor.workflow.asking import Asking
 from fixed_anchor.workflow.look import look
+from fixed_anchor.workflow.network_checks import network_checks
 from fixed_anchor.workflow.probe import probe
 from fixed_anchor.workflow.site import own_vantage
 
@@ -200,3 +203,21 @@ def test_broken_stations_are_named(tmp_path: Path, old: str, new: str, said: str
     with pytest.raises(InputError, match=said) as raised:
         read_station(tmp_path / "station.yaml")
     assert raised.value.file == str(tmp_path / "station.yaml")
+
+
+def test_what_has_not_passed_is_asked_again(vantage: SimulatedVantage) -> None:
+    """All of a gateway's checks, where one of them is open; the others are left alone."""
+    router, resolver = parse_address("203.0.113.1"), parse_address("203.0.113.2")
+    near = (parse_network("203.0.113.0/24"),)
+    asking = Asking(
+        "tide-db", "enp1s0", vantage, {4: parse_address("203.0.113.131")}, near, (router,), (resolver,), (), (), (),
+        ("tide-db.ternpoint.example",), Judge(),
+    )  # fmt: skip
+    whole = [(c.code, c.target) for c in network_checks(asking)]
+    assert ("gateway-is-one", "203.0.113.1") in whole
+    forwards, answers = ("gateway-forwards", "203.0.113.1"), ("gateway-answers-arp", "203.0.113.1")
+    again = [(c.code, c.target) for c in network_checks(asking, passed={forwards, ("resolver-answers", "203.0.113.2")})]
+    assert forwards in again
+    assert answers in again
+    assert ("resolver-answers", "203.0.113.2") not in again
+    assert network_checks(asking, passed={forwards, answers, ("resolver-answers", "203.0.113.2")}) == []

@@ -44,7 +44,7 @@ class VerifyCheck(msgspec.Struct, frozen=True):
 
 def skipped_check(code: str, host: str, interface: str, why: str, expected: str = "looked at") -> VerifyCheck:
     """A required check that could not be made."""
-    return VerifyCheck(code, True, host, interface, "here", expected, "not looked at", SKIPPED, why)
+    return VerifyCheck(code, True, host, interface, "here", expected, "not looked at", SKIPPED, why, target=expected)
 
 
 def verdict_of(checks: Iterable[VerifyCheck]) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterable
+from itertools import chain
 
 import msgspec
 
@@ -27,6 +28,11 @@ class Answered(msgspec.Struct, frozen=True):
 
     address: IPAddress
     what: str
+
+
+def answers_code(gateway: IPAddress) -> str:
+    """The code of the check that it is there. "ARP" is what administrators say; of IPv6 neighbour discovery asks."""
+    return "gateway-answers-arp" if gateway.version == 4 else "gateway-answers-nd"
 
 
 def gateway_checks(
@@ -54,8 +60,7 @@ def gateway_checks(
 
 
 def _is_there(asking: Asking, gateway: IPAddress, looked: Looked) -> tuple[VerifyCheck, list[str]]:
-    # "ARP" is what administrators call it; for IPv6 it is neighbour discovery that is asked.
-    code = "gateway-answers-arp" if gateway.version == 4 else "gateway-answers-nd"
+    code = answers_code(gateway)
     answer = looked.answers.get(gateway)
     if answer is None:
         why = looked.why_not.get(gateway, asking.vantage.why_not or "not asked")
@@ -95,7 +100,8 @@ def _forwards(asking: Asking, gateway: IPAddress, macs: list[str], answered: Ite
     # Connections go by the gateway that the kernel prefers; of another one they say nothing.
     is_first = next((g for g in asking.gateways if g.version == gateway.version), None) == gateway
     if is_first:
-        for one in (*answered, *_heard(asking, gateway, tried)):
+        # One answer is enough: nobody is asked needlessly.
+        for one in chain(answered, _heard(asking, gateway, tried)):
             if one.address.version == gateway.version and is_beyond(one.address, asking.on_link):
                 return asking.check("gateway-forwards", str(gateway), expected, f"{one.what}, beyond {gateway}", None)
     frames, source = asking.vantage.frames, asking.sources.get(gateway.version)

@@ -14,7 +14,7 @@ from fixed_anchor.packets.arp_probes import AFTERWARDS
 from fixed_anchor.vantages import across_router
 from fixed_anchor.workflow import names
 from fixed_anchor.workflow.asking import Asking
-from fixed_anchor.workflow.gateway_checks import CONNECT_TIMEOUT, Answered, gateway_checks
+from fixed_anchor.workflow.gateway_checks import CONNECT_TIMEOUT, Answered, answers_code, gateway_checks
 from fixed_anchor.workflow.look import Looked, look
 
 #: Which check, and of what.
@@ -35,11 +35,12 @@ def network_checks(
     for resolver in asking.resolvers:
         if ("resolver-answers", str(resolver)) not in passed:
             checks.append(_resolver(asking, resolver, answers if answers is not None else {}))
+    gateways = [g for g in asking.gateways if not _has_passed(asking, g, passed)]
     answered: list[Answered] = []
     for text in asking.reachable:
-        if ("reachable", text) not in passed:
+        # What is reached may be what proves a gateway.
+        if gateways or ("reachable", text) not in passed:
             checks.append(_reachable(asking, parse_reachable(text), answered))
-    gateways = [g for g in asking.gateways if ("gateway-forwards", str(g)) not in passed]
     if gateways:
         if looked is None or any(g not in looked.answers for g in gateways):
             looked = look_for_gateways(asking)
@@ -51,6 +52,12 @@ def network_checks(
                 expected = f"something beyond {gateway} answers"
                 checks.append(asking.not_made("gateway-forwards", str(gateway), expected, str(error)))
     return checks
+
+
+def _has_passed(asking: Asking, gateway: IPAddress, passed: Collection[Key]) -> bool:
+    """Whether every required check of a gateway has."""
+    codes = ["gateway-forwards", *([answers_code(gateway)] if asking.vantage.has_neighbours else [])]
+    return all((code, str(gateway)) in passed for code in codes)
 
 
 def look_for_gateways(asking: Asking) -> Looked:
@@ -66,8 +73,7 @@ def look_for_gateways(asking: Asking) -> Looked:
 def _nothing_asked(asking: Asking, why: str) -> list[VerifyCheck]:
     made: list[VerifyCheck] = []
     for gateway in asking.gateways:
-        code = "gateway-answers-arp" if gateway.version == 4 else "gateway-answers-nd"
-        made.append(asking.not_made(code, str(gateway), str(gateway), why))
+        made.append(asking.not_made(answers_code(gateway), str(gateway), str(gateway), why))
     made += [asking.not_made("resolver-answers", str(r), str(r), why) for r in asking.resolvers]
     return made + [asking.not_made("reachable", text, text, why) for text in asking.reachable]
 
