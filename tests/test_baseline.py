@@ -199,7 +199,7 @@ OURS, ROUTER, OTHER = "00:00:5e:00:53:11", "00:00:5e:00:53:01", "00:00:5e:00:53:
 def answer(probe: HopLimitProbe, kind: int, code: int, mac: str, source: str, spoil: bool = False) -> bytes:
     """What a router at ``mac`` says of the first packet of ``probe``; spoilt, it quotes somebody else's."""
     sent = Frame.decode(next(iter(probe.sends())).frame)
-    if probe.beyond.version == 4:
+    if probe.target.version == 4:
         quoted = bytearray(sent.payload[:28])
         quoted[24] ^= spoil
         plain = bytes([kind, code, 0, 0, 0, 0, 0, 0]) + bytes(quoted)

@@ -81,9 +81,9 @@ def _host(text: str, wrong: ValueError) -> str:
 
 def beyond(version: int, known: Iterable[IPAddress], on_link: Iterable[IPNetwork]) -> IPAddress:
     """An address of IP ``version`` behind the routers of a host: a ``known`` one, else any that is not ``on_link``."""
-    near = [n for n in on_link if n.version == version]
+    near = tuple(on_link)
     for address in (*known, *_SOMEWHERE):
-        if address.version == version and not any(address in n for n in near) and _is_routed(address):
+        if address.version == version and is_beyond(address, near):
             return address
     return ipaddress.ip_address("198.18.255.1") if version == 4 else ipaddress.ip_address("2001:db8:ffff::1")
 

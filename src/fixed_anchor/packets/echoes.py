@@ -13,11 +13,13 @@ from fixed_anchor.packets.ipv4 import PROTOCOL_ICMP, Echo, IPv4, echo_frame
 from fixed_anchor.packets.ipv6 import ECHO_REPLY, PROTOCOL_ICMPV6, Icmpv6, IPv6, echo6_frame
 
 
-class Echoes:
-    """Echo requests from ``source`` to ``target``, both of one family.
+class EchoRequests:
+    """The sending half: ``count`` echo requests from ``source`` to ``target``, both of one family.
 
-    ``answered`` becomes true with the first reply.
+    They are given to the neighbour at ``target_mac``, ``interval`` seconds apart, and may go ``hop_limit`` hops.
     """
+
+    hop_limit = 64
 
     def __init__(
         self,
@@ -25,13 +27,12 @@ class Echoes:
         source: IPAddress,
         target_mac: str,
         target: IPAddress,
-        count: int = 3,
-        interval: float = 0.5,
-        chance: random.Random | None = None,
+        count: int,
+        interval: float,
+        chance: random.Random | None,
     ) -> None:
         self.source, self.target = source, target
         self.identifier = (chance or random.Random()).randrange(1, 65536)
-        self.answered = False
         self.ignored = 0
         self.ethertypes: tuple[int, ...] = (ETHERTYPE_IPV4 if target.version == 4 else ETHERTYPE_IPV6,)
         self._macs = (source_mac, target_mac)
@@ -44,10 +45,29 @@ class Echoes:
     def _frame(self, number: int) -> bytes:
         own, other = self._macs
         if isinstance(self.source, IPv4Address) and isinstance(self.target, IPv4Address):
-            return echo_frame(own, other, self.source, self.target, Echo(True, self.identifier, number, b"anchor"))
+            echo = Echo(True, self.identifier, number, b"anchor")
+            return echo_frame(own, other, self.source, self.target, echo, self.hop_limit)
         assert isinstance(self.source, IPv6Address)
         assert isinstance(self.target, IPv6Address)
-        return echo6_frame(own, other, self.source, self.target, True, self.identifier, number)
+        ends = (own, other, self.source, self.target)
+        return echo6_frame(*ends, True, self.identifier, number, hop_limit=self.hop_limit)
+
+
+class Echoes(EchoRequests):
+    """Echo requests to a neighbour; ``answered`` becomes true with the first reply."""
+
+    def __init__(
+        self,
+        source_mac: str,
+        source: IPAddress,
+        target_mac: str,
+        target: IPAddress,
+        count: int = 3,
+        interval: float = 0.5,
+        chance: random.Random | None = None,
+    ) -> None:
+        super().__init__(source_mac, source, target_mac, target, count, interval, chance)
+        self.answered = False
 
     @property
     def deadline(self) -> float:

@@ -3,14 +3,12 @@
 from __future__ import annotations
 
 import random
-from collections.abc import Iterator
-from ipaddress import IPv4Address, IPv6Address
 
 from fixed_anchor.core.addresses import IPAddress
-from fixed_anchor.packets.conversation import Send
-from fixed_anchor.packets.ethernet import ETHERTYPE_IPV4, ETHERTYPE_IPV6, Frame, PacketError
-from fixed_anchor.packets.ipv4 import PROTOCOL_ICMP, Echo, IPv4, checksum, echo_frame
-from fixed_anchor.packets.ipv6 import ECHO_REQUEST, PROTOCOL_ICMPV6, Icmpv6, IPv6, echo6_frame
+from fixed_anchor.packets.echoes import EchoRequests
+from fixed_anchor.packets.ethernet import Frame, PacketError
+from fixed_anchor.packets.ipv4 import PROTOCOL_ICMP, IPv4, checksum
+from fixed_anchor.packets.ipv6 import ECHO_REQUEST, PROTOCOL_ICMPV6, Icmpv6, IPv6
 
 #: What says that a packet was to be forwarded: type, codes, and the words for it.
 _ERRORS = {
@@ -24,12 +22,14 @@ _ERRORS = {
 }
 
 
-class HopLimitProbe:
+class HopLimitProbe(EchoRequests):
     """Echo requests with a hop limit of 1 from ``source`` to ``beyond``, given to the neighbour at ``router_mac``.
 
     ``said`` is what a router answered, ``None`` while nobody did. The answer must quote the request (RFC 792;
     RFC 4443, section 3), and come from that MAC or from ``router``: the request went to nobody else.
     """
+
+    hop_limit = 1
 
     def __init__(
         self,
@@ -42,26 +42,9 @@ class HopLimitProbe:
         interval: float = 0.4,
         chance: random.Random | None = None,
     ) -> None:
-        self.source, self.router, self.beyond = source, router, beyond
-        self.identifier = (chance or random.Random()).randrange(1, 65536)
+        super().__init__(source_mac, source, router_mac, beyond, count, interval, chance)
+        self.router = router
         self.said: str | None = None
-        self.ignored = 0
-        self.ethertypes: tuple[int, ...] = (ETHERTYPE_IPV4 if beyond.version == 4 else ETHERTYPE_IPV6,)
-        self._macs = (source_mac, router_mac)
-        self._count, self._interval = count, interval
-
-    def sends(self) -> Iterator[Send]:
-        for number in range(self._count):
-            yield Send(number * self._interval, self._frame(number))
-
-    def _frame(self, number: int) -> bytes:
-        own, other = self._macs
-        if isinstance(self.source, IPv4Address) and isinstance(self.beyond, IPv4Address):
-            echo = Echo(True, self.identifier, number, b"anchor")
-            return echo_frame(own, other, self.source, self.beyond, echo, ttl=1)
-        assert isinstance(self.source, IPv6Address)
-        assert isinstance(self.beyond, IPv6Address)
-        return echo6_frame(own, other, self.source, self.beyond, True, self.identifier, number, hop_limit=1)
 
     @property
     def deadline(self) -> float:
@@ -76,7 +59,7 @@ class HopLimitProbe:
             ethernet = Frame.decode(frame)
             if ethernet.ethertype not in self.ethertypes:
                 return
-            said = self._of4(ethernet) if self.beyond.version == 4 else self._of6(ethernet)
+            said = self._of4(ethernet) if self.target.version == 4 else self._of6(ethernet)
         except PacketError:
             self.ignored += 1
             return
@@ -98,7 +81,7 @@ class HopLimitProbe:
             return None
         ends = (quoted[12:16], quoted[16:20])
         echo = quoted[head : head + 8]
-        mine = ends == (self.source.packed, self.beyond.packed) and echo[0] == 8
+        mine = ends == (self.source.packed, self.target.packed) and echo[0] == 8
         return what if mine and int.from_bytes(echo[4:6], "big") == self.identifier else None
 
     def _of6(self, ethernet: Frame) -> str | None:
@@ -111,7 +94,7 @@ class HopLimitProbe:
         if what is None or len(quoted) < 48 or not self._is_router(ethernet, packet.source):
             return None
         ends = (quoted[8:24], quoted[24:40])
-        mine = quoted[6] == PROTOCOL_ICMPV6 and ends == (self.source.packed, self.beyond.packed)
+        mine = quoted[6] == PROTOCOL_ICMPV6 and ends == (self.source.packed, self.target.packed)
         echo = quoted[40:48]
         return what if mine and echo[0] == ECHO_REQUEST and echo[4:6] == self.identifier.to_bytes(2, "big") else None
 

@@ -112,9 +112,9 @@ def _forwards(asking: Asking, gateway: IPAddress, macs: list[str], answered: Ite
         probe = HopLimitProbe(frames.mac, source, macs[0], gateway, beyond(gateway.version, resolvers, asking.on_link))
         frames.converse(probe)
         if probe.said is not None:
-            observed = f"{gateway} routes: {probe.said} for {probe.beyond}; whether its uplink works was not seen"
+            observed = f"{gateway} routes: {probe.said} for {probe.target}; whether its uplink works was not seen"
             return asking.check("gateway-forwards", str(gateway), expected, observed, None, begun)
-        tried.append(f"no answer of a router to a packet for {probe.beyond} with a hop limit of 1")
+        tried.append(f"no answer of a router to a packet for {probe.target} with a hop limit of 1")
     elif frames is None and not tried and asking.vantage.has_neighbours:
         why = f"{asking.vantage.name} sends no frames, and nobody beyond it is known"
         return asking.not_made("gateway-forwards", str(gateway), expected, why)
