@@ -6,7 +6,6 @@ import os
 import shutil
 import subprocess
 import time
-from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
@@ -133,12 +132,26 @@ class Scene:
         return [line.partition("state: ")[2] for line in self.log(folder).splitlines() if "state: " in line]
 
     def moved_as_the_table_says(self) -> None:
-        """Every move that the logs tell of is one of :data:`~fixed_anchor.change.states.STATES`."""
+        """Every move that the logs tell of is one of :data:`~fixed_anchor.change.states.STATES`.
+
+        A guard that is killed between a state and its line in the log leaves one state untold: then there may be one
+        between two that are told, if another guard began there.
+        """
         for folder in sorted(self.changes.glob("0*")):
-            told = [states.current(name) for name in self.states(folder)]
-            for before, after in pairwise(told):
-                row = states.STATES[before]
-                assert after in (*row.by_guard, *row.by_request, *row.at_boot), (before, after, self.log(folder))
+            before, another = "", False
+            for line in self.log(folder).splitlines():
+                another = another or " guard: " in line
+                if "state: " not in line:
+                    continue
+                after = states.current(line.partition("state: ")[2])
+                untold = [untold for untold in _next(before) if after in _next(untold)] if another else []
+                assert not before or after in _next(before) or untold, (before, after, self.log(folder))
+                before, another = after, False
+
+
+def _next(state: str) -> tuple[str, ...]:
+    row = states.STATES.get(state)
+    return (*row.by_guard, *row.by_request, *row.at_boot) if row else ()
 
 
 class Commands:
