@@ -16,7 +16,7 @@ demo: $(VENV)/.ready
 	$(BIN)/fixed-anchor demo tern-point
 
 test: $(VENV)/.ready
-	$(BIN)/python -m pytest -n 8 --dist worksteal
+	$(BIN)/python -m pytest -n 10 --dist worksteal
 
 lint: $(VENV)/.ready
 	$(BIN)/ruff check src tests bench
