@@ -105,7 +105,7 @@ hosts:
         (SMALL.replace("segment: quay", "segment: labs").format(line="mtu: 9000"), "8:18", "no segment 'labs'"),
         (SMALL.format(line="routes: [{destination: 198.18.4.0/22, next_hop: '2001:db8::1'}]"), "9:18", "families"),
         ("plan: 1\nsegments: {a: {}}\nhosts: {}\n", "2:12", "segment a has no subnet"),
-        ("plan: &a [*a\n", "2:1", "not YAML"),
+        ("plan: &a [*a\n", "1:7", "a list stands here; expected the number"),
     ],
 )
 def test_errors_say_where_and_what(text: str, where: str | None, said: str) -> None:

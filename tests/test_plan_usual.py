@@ -113,7 +113,7 @@ def test_the_usual_host_is_read_quickly() -> None:
         ('"02:00:00:00:00:12"', "12:00:00:00:00:12", "is not quoted, and other YAML readers take it for a number"),
         ("segment: lofts", "segment: loft", "there is no segment 'loft' in this plan"),
         ("198.18.4.9}", "198.18.4.900}", "octet 4 is 900"),
-        ("203.0.113.21]", "203.0.113.20]", "an address stands twice"),
+        ("203.0.113.21]", "203.0.113.20]", "203.0.113.20 stands twice"),
         ("hold: 198.18.4.9}", "holds: 198.18.4.9}", "Did you mean 'hold'"),
     ],
 )

@@ -239,11 +239,18 @@ def parse_range(text: str) -> AddressRange:
 
     Raises :class:`ValueError`.
     """
+    for mark in ("..", "\u2013", "\u2014", " to "):
+        if mark in text:
+            raise ValueError(f"{text!r} is no range; write FIRST-LAST, such as 203.0.113.100-203.0.113.199")
     if "/" in text:
         network = parse_network(text)
         return AddressRange(network.version, int(network.network_address), int(network.broadcast_address))
     left, dash, right = text.partition("-")
     first = parse_address(left)
+    if dash and 0 < len(right.strip()) <= 4 and right.strip().isalnum():
+        # Many write the last part of the second address alone.
+        whole = re.sub(r"[^.:]*$", right.strip(), str(first))
+        raise ValueError(f"{text!r} shortens the last address; write {first}-{whole}")
     last = parse_address(right) if dash else first
     if first.version != last.version:
         raise ValueError(f"{text!r} mixes IPv4 and IPv6")

@@ -6,7 +6,7 @@ to do about it, and carries the exit status of the command that it ends.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 
 EXIT_DONE = 0
@@ -95,6 +95,16 @@ def located(file: str, line: int | None) -> Iterator[None]:
 
 class InputError(AnchorError):
     """A file or an argument that cannot be read as what it should be."""
+
+
+class InputErrors(InputError):
+    """All that is wrong in one file: ``errors``, in the order of their places; as one it speaks for the first."""
+
+    def __init__(self, errors: Iterable[InputError]) -> None:
+        self.errors = tuple(sorted(errors, key=lambda e: (e.line is None, e.line or 0, e.column or 0)))
+        first = self.errors[0]
+        where = {"file": first.file, "line": first.line, "column": first.column}
+        super().__init__(first.what, **where, expected=first.expected, remedy=first.remedy)  # type: ignore[arg-type]
 
 
 class NotSupported(AnchorError):

@@ -7,7 +7,6 @@ resolved into Python values.
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Callable, Collection, Iterator
 from typing import Any, TypeVar
 
@@ -15,6 +14,7 @@ import yaml
 
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.core.garbage_collection import paused
+from fixed_anchor.planfile.words import meant_by
 
 _Fast: Any = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
 
@@ -107,13 +107,22 @@ def _syntax_error(error: yaml.MarkedYAMLError, text: str, file: str) -> InputErr
 class Value:
     """A node of a file with its place and the path of keys that leads to it."""
 
-    __slots__ = ("_above", "_key", "file", "node")
+    __slots__ = ("_above", "_key", "file", "gathered", "node")
 
-    def __init__(self, node: yaml.Node, file: str, above: Value | None = None, key: str | int | None = None) -> None:
+    def __init__(
+        self,
+        node: yaml.Node,
+        file: str,
+        above: Value | None = None,
+        key: str | int | None = None,
+        gathered: list[InputError] | None = None,
+    ) -> None:
         self.node = node
         self.file = file
         self._above = above
         self._key = key
+        #: Where the errors below here are gathered, so that one run tells of all; ``None`` raises the first one.
+        self.gathered = above.gathered if above is not None else gathered
 
     @property
     def path(self) -> str:
@@ -140,6 +149,20 @@ class Value:
             expected=expected,
             remedy=remedy,
         )
+
+    def report(self, error: InputError) -> None:
+        """Gathers an error, or raises it where none are gathered."""
+        if self.gathered is None:
+            raise error
+        self.gathered.append(error)
+
+    def attempt(self, read: Callable[[], T], instead: T) -> T:
+        """What ``read`` returns, or ``instead`` where it raises an :class:`InputError`, which is reported."""
+        try:
+            return read()
+        except InputError as error:
+            self.report(error)
+            return instead
 
     @property
     def is_null(self) -> bool:
@@ -173,6 +196,13 @@ class Value:
         if not isinstance(node, yaml.ScalarNode) or (node.value in _NULL_WORDS and self.is_null):
             raise self.error(f"{self.describe()} stands here", expected=expected)
         value: str = node.value
+        if self.gathered is not None and not node.style and node.end_mark.line > node.start_mark.line:
+            raise InputError(
+                f"this line is read as part of the value of {self.path}, which begins in line {self.line}",
+                file=self.file,
+                line=self.line + 1,
+                expected="a key with its colon",
+            )
         return value
 
     @property
@@ -191,7 +221,8 @@ class Value:
             name = key.text("a key")
             if name in seen:
                 first = next(k for k, _ in self.node.value if getattr(k, "value", None) == name)
-                raise key.error(f"the key {name!r} stands twice, first in line {first.start_mark.line + 1}")
+                self.report(key.error(f"the key {name!r} stands twice, first in line {first.start_mark.line + 1}"))
+                continue
             seen.add(name)
             yield name, key, Value(value_node, self.file, self, name)
 
@@ -212,15 +243,24 @@ class Value:
 
     def _careful_fields(self, known: Collection[str], expected: str) -> dict[str, Value]:
         found: dict[str, Value] = {}
+        unknown: list[tuple[str, Value]] = []
         for name, key, value in self.entries(expected):
-            if name not in known:
-                near = difflib.get_close_matches(name, known, 1, 0.5)
-                raise key.error(
+            if name in known:
+                found[name] = value
+                continue
+            meant, remedy = meant_by(name, known)
+            self.report(
+                key.error(
                     f"the key {name!r} is not known here",
-                    expected=None if near else "one of " + ", ".join(known),
-                    remedy=f"did you mean {near[0]!r}?" if near else None,
+                    expected=None if remedy else "one of " + ", ".join(known),
+                    remedy=remedy,
                 )
-            found[name] = value
+            )
+            if meant is not None:
+                unknown.append((meant, value))
+        # What stands behind a key that was meant is read as well: there may be more to tell of.
+        for meant, value in unknown:
+            found.setdefault(meant, value)
         return found
 
     def items(self) -> list[Value]:
@@ -241,4 +281,11 @@ class Value:
 
     def all_parsed(self, parse: Callable[[str], T], expected: str) -> tuple[T, ...]:
         """Every item here through ``parse``."""
-        return tuple(item.parsed(parse, expected) for item in self.items())
+        if self.gathered is None:
+            return tuple(item.parsed(parse, expected) for item in self.items())
+        return self.each(lambda item: item.parsed(parse, expected))
+
+    def each(self, read: Callable[[Value], T]) -> tuple[T, ...]:
+        """Every item here through ``read``; those that cannot be read are reported, and left out."""
+        found = [item.attempt(lambda item=item: [read(item)], []) for item in self.items()]  # type: ignore[misc]
+        return tuple(one for several in found for one in several)
