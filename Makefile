@@ -3,15 +3,19 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test lint lab-image clean schema
+.PHONY: demo test lint lab-image clean docs
 
-# A marker newer than pyproject.toml says that the environment is complete.
-$(VENV)/.ready: pyproject.toml
+# A marker newer than pyproject.toml says that the environment is complete. The demo needs the program alone.
+$(VENV)/.installed: pyproject.toml
 	$(PYTHON) -m venv $(VENV)
-	$(BIN)/python -m pip install --quiet --editable '.[dev]'
+	$(BIN)/python -m pip install --quiet --editable .
 	touch $@
 
-demo: $(VENV)/.ready
+$(VENV)/.ready: $(VENV)/.installed
+	$(BIN)/python -m pip install --quiet --editable '.[test,lint]'
+	touch $@
+
+demo: $(VENV)/.installed
 	rm -rf tern-point
 	$(BIN)/fixed-anchor demo tern-point
 
@@ -27,8 +31,11 @@ lint: $(VENV)/.ready
 	$(BIN)/shellcheck --shell=sh src/fixed_anchor/engine/*.sh src/fixed_anchor/machines/*.sh
 	$(BIN)/shellcheck tests/lab/*.sh .ci/run
 
-schema: $(VENV)/.ready
+docs: $(VENV)/.installed
 	$(BIN)/python -m fixed_anchor.planfile.shape > docs/plan.schema.json
+	$(BIN)/python -m fixed_anchor.reporting.schemas docs/schemas
+	$(BIN)/python -m fixed_anchor.reporting.pages docs
+	$(BIN)/python -m fixed_anchor.manual > docs/fixed-anchor.1
 
 clean:
 	rm -rf $(VENV) tern-point

@@ -104,10 +104,10 @@ while not select.select([sys.stdin], [], [], max(0, due - time.monotonic()))[0]:
             s.sendto(b"x", (address, 9999))
         except OSError:
             pass
-ended = True
+ended, end = True, time.monotonic()
 thread.join()
 # An address that is not back at the end counts as silent until then.
-until = [*times[1:], time.monotonic()]
+until = [*times[1:], max(end, times[-1])]
 print(json.dumps([max(b - a for a, b in zip(times, until)) * 1000, len(times)]))
 """
 

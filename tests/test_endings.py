@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import os
 import subprocess
 from pathlib import Path
@@ -16,6 +15,7 @@ from fixed_anchor.machines.here import Here
 from fixed_anchor.workflow.carry_out import Outcome
 from fixed_anchor.workflow.linux_host import LinuxHost
 from tests import endings
+from tests.documents import only
 from tests.test_commands import ALONE, PROGRAM, STATE, run
 
 PAGE = (Path(__file__).parents[1] / "docs/endings.md").read_text()
@@ -92,7 +92,7 @@ def test_a_restore_goes_back_once(site: Path) -> None:
     again = run(site, *STATE, "restore")
     assert (again.returncode, "was a restore already (of change 0001)" in again.stderr) == (1, True), again.stderr
     assert file.read_text() == before
-    past = json.loads(run(site, *STATE, "history", "--json").stdout)["changes"]
+    past = only(run(site, *STATE, "history", "--json").stdout)["changes"]
     assert [c["note"] for c in past] == [None, "back on the lease"]
     assert run(site, *STATE, "restore", "2").returncode == 0
     assert file.read_text() == after

@@ -13,7 +13,7 @@ from fixed_anchor.change import states
 from fixed_anchor.change.steps import Steps
 from fixed_anchor.core.errors import ChangeOpen
 from fixed_anchor.engine import driver
-from fixed_anchor.reporting.documents import status_document
+from fixed_anchor.reporting.documents.changes import change as document_of
 from fixed_anchor.workflow.history import history
 from tests.changes import NEW, OLD, Scene
 from tests.guards import (
@@ -176,8 +176,8 @@ def test_a_confirmation_without_its_final_files_is_told(real: Scene) -> None:
         target = target_of(real)
         now = target.status(change.name)
         assert (now.state, now.is_incomplete) == (states.CONFIRMED, True)
-        assert [past.state for past in history(target)] == [f"{states.CONFIRMED}, not complete"]
-        assert status_document(None, now, None)["last"]["complete"] is False
+        assert [(past.state, past.is_incomplete) for past in history(target)] == [(states.CONFIRMED, True)]
+        assert document_of(target.name, now).complete is False
 
 
 @needs_mount

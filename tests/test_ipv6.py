@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
+from typing import Any
 
+import msgspec
 import pytest
 
 from fixed_anchor.change.files import FileText, apply_edits
@@ -13,13 +15,14 @@ from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Route
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.core.findings import Finding
 from fixed_anchor.core.rules.survey import survey_findings
+from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.core.verification import state_checks
 from fixed_anchor.formats import FORMATS
 from fixed_anchor.formats.rewriting import rewrite
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.planfile.reader import read_plan
 from fixed_anchor.planfile.writer import plan_text
-from fixed_anchor.reporting.documents import survey_document
+from fixed_anchor.reporting.documents.stock import host_stock
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.workflow.check import check
 from fixed_anchor.workflow.propose import propose, with_pick
@@ -28,6 +31,14 @@ from tests.machines import Told
 
 HELD = "2001:db8:7e:1::20"
 ROUTER = parse_address("fe80::1")
+
+
+def stock(survey: HostSurvey) -> dict[str, Any]:
+    """The survey as it is saved and read again."""
+    made: dict[str, Any] = msgspec.to_builtins(host_stock(survey))
+    return made
+
+
 LINK = LinkFacts("eth0", "00:00:5e:00:53:11", "00:00:5e:00:53:11")
 NETWORK = "[Match]\nName=eth0\n[Network]\nAddress=2001:db8:7e:1::20/64\n"
 NETPLAN = 'network:\n  ethernets:\n    eth0:\n      addresses: ["2001:db8:7e:1::20/64"]\n'
@@ -238,7 +249,7 @@ def test_what_routers_give_beside_a_plan_for_ipv4_fails_nothing() -> None:
 def test_a_plan_for_a_host_with_ipv6_alone(
     address: tuple[str, int, bool], at: str | None, hold: str, tmp_path: Path
 ) -> None:
-    survey = survey_document(take_stock(host(address)))
+    survey = stock(take_stock(host(address)))
     text = plan_text(propose(survey, None, parse_address(at) if at else None, None))
     (tmp_path / "plan.yaml").write_text(text)
     plan = read_plan(tmp_path / "plan.yaml")
@@ -251,7 +262,7 @@ def test_a_plan_for_a_host_with_ipv6_alone(
 
 
 def test_a_free_ipv6_address_is_picked(tmp_path: Path) -> None:
-    proposed = propose(survey_document(take_stock(host(DHCP))), None, None, ())
+    proposed = propose(stock(take_stock(host(DHCP))), None, None, ())
     picked = with_pick(proposed, None, tmp_path, Nowhere("nobody looks"))
     assert picked.hold[0] in picked.subnet
     assert picked.hold != proposed.hold
@@ -259,7 +270,7 @@ def test_a_free_ipv6_address_is_picked(tmp_path: Path) -> None:
 
 
 def test_what_goes_on_coming_is_not_written_down() -> None:
-    survey = survey_document(take_stock(host(SLAAC, four=True)))
+    survey = stock(take_stock(host(SLAAC, four=True)))
     made = propose(survey, None, None, None)
     assert [str(h) for h in made.hold] == ["203.0.113.107"]
     assert ([str(r) for r in made.resolvers], made.search) == (["203.0.113.2"], ("ternpoint.example",))
@@ -268,6 +279,6 @@ def test_what_goes_on_coming_is_not_written_down() -> None:
     six = propose(survey, None, parse_address(HELD), None)
     assert ([str(r) for r in six.resolvers], list(map(str, six.gateways))) == (["2001:db8:7e:1::53"], ["fe80::1"])
     with pytest.raises(InputError, match="has no IPv4 address"):
-        propose(survey_document(take_stock(host(SLAAC))), None, parse_address("203.0.113.20"), None)
+        propose(stock(take_stock(host(SLAAC))), None, parse_address("203.0.113.20"), None)
     with pytest.raises(InputError, match="no router says"):
-        propose(survey_document(take_stock(host(DHCP, routes="[]"))), None, None, None)
+        propose(stock(take_stock(host(DHCP, routes="[]"))), None, None, None)

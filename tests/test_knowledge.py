@@ -21,7 +21,7 @@ from fixed_anchor.core.claims import (
 )
 from fixed_anchor.core.config import Place
 from fixed_anchor.core.errors import InputError, Refused
-from fixed_anchor.core.findings import CheckResult
+from fixed_anchor.core.findings import CheckResult, finding
 from fixed_anchor.core.knowledge import Knowledge, Unread
 from fixed_anchor.core.plan import Plan
 from fixed_anchor.core.rules.spoken_for import free_addresses, knowledge_findings, segment_findings, source_findings
@@ -295,3 +295,18 @@ def test_carried_evidence_says_the_same(tmp_path: Path) -> None:
         file.write_text(json.dumps(wrong))
         with pytest.raises(InputError, match="not evidence in format 2"):
             evidence.load(file, 1_795_572_000)
+
+
+def test_what_is_of_no_host_counts_for_the_hosts_of_its_segment() -> None:
+    """A host is clear only where everything was looked at that its own check looks at."""
+    found = (
+        finding("in-dhcp-pool", "x", seen_in="x", host="a", interface="eth0", address="203.0.113.5"),
+        finding("pool-unknown", "x", seen_in="x", segment="labs"),
+    )
+    result = CheckResult(found, segments={"a": frozenset({"quay"}), "b": frozenset({"quay"}), "c": frozenset({"labs"})})
+    assert [result.verdict_of_host(h) for h in "abc"] == ["blocked", "clear", "undetermined"]
+    assert [result.verdict_of_address("a", f"203.0.113.{n}") for n in (5, 6)] == ["blocked", "clear"]
+    assert result.verdict_of_address("c", "198.51.100.9") == "undetermined"
+    everywhere = result.with_more([finding("not-probed", "x", seen_in="x")])
+    assert [everywhere.verdict_of_host(h) for h in "abc"] == ["blocked", "undetermined", "undetermined"]
+    assert everywhere.verdict_of_address("b", "203.0.113.7") == "undetermined"

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-import json
 from pathlib import Path
 
+from tests.documents import only
 from tests.test_commands import STATE, run
 
 NETPLAN = "hosts/tide-db/etc/netplan/50-tide.yaml"
@@ -36,7 +36,7 @@ def test_an_older_change_undoes_the_later_ones(site: Path) -> None:
     done = run(site, *STATE, "restore", "1", "--unattended")
     assert done.returncode == 0, done.stdout + done.stderr
     assert (site / NETPLAN).read_text() == before
-    past = json.loads(run(site, *STATE, "history", "--json").stdout)["changes"]
+    past = only(run(site, *STATE, "history", "--json").stdout)["changes"]
     assert [(c["kind"], c["state"]) for c in past] == [("cutover", "confirmed")] * 3 + [("restore", "confirmed")] * 3
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import difflib
 import os
 import sys
 from importlib import import_module
@@ -26,9 +27,13 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "close": ("close", "Accept the state of a change that could not be rolled back."),
     "verify": ("verify", "Prove that a plan is in force."),
     "history": ("history", "The changes of this host."),
-    "explain": ("explain", "What a finding means, and what to do."),
+    "explain": ("explain", "What a finding, a check, a status or a key means."),
     "demo": ("demo", "Lay out a made-up site and walk through the job."),
+    "completion": ("completion", "Completion for bash, zsh or fish."),
 }
+
+#: The order of the work, for whoever types the name alone.
+ORDER = ("survey", "propose", "check", "draft", "cutover", "confirm", "verify")
 
 
 #: What the command line said that is needed when all else has failed.
@@ -47,6 +52,16 @@ class LazyGroup(click.Group):
         command: click.Command = import_module(f"fixed_anchor.commands.{COMMANDS[cmd_name][0]}").command
         return command
 
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        """The command that was typed. Raises a usage error that names the nearest one."""
+        if args and args[0] not in COMMANDS and not args[0].startswith("-") and not ctx.resilient_parsing:
+            near = difflib.get_close_matches(args[0].lower(), COMMANDS, 1, 0.5)
+            hint = f". Did you mean {near[0]!r}?" if near else ""
+            raise click.UsageError(f"there is no command {args[0]!r}{hint}", ctx)
+        return super().resolve_command(ctx, args)
+
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         with formatter.section("Commands"):
             formatter.write_dl([(name, help_text) for name, (_, help_text) in COMMANDS.items()])
@@ -54,6 +69,7 @@ class LazyGroup(click.Group):
 
 @click.group(
     cls=LazyGroup,
+    invoke_without_command=True,
     context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
     help="Converts hosts from DHCP to static addressing: guarded, proven, and reversible.",
 )
@@ -77,6 +93,33 @@ def cli(ctx: click.Context, color: str, log_level: str, state_dir: str | None) -
     """The group: it only notes the global options for the subcommand."""
     _told["log_level"] = log_level
     ctx.obj = {"color": color, "log_level": log_level, "state_dir": state_dir}
+    if ctx.invoked_subcommand is None:
+        _show_order(ctx)
+
+
+def _show_order(ctx: click.Context) -> None:
+    """What somebody needs who typed the name alone: the order of the work, and the first step."""
+    from fixed_anchor.commands.common import App
+    from fixed_anchor.reporting.terminal.paper import put_command, put_rows, styled
+
+    app = App(ctx)
+    app.say(styled("Fixed Anchor", "bold").append(" converts hosts from DHCP to static addressing:"))
+    app.say("guarded, proven, and reversible.", indent=2)
+    app.say("")
+    app.say("The order of the work", style="bold")
+    steps = [(f"{n}  {name}", COMMANDS[name][1]) for n, name in enumerate(ORDER, 1)]
+    put_rows(app.out, [(styled(label, "cyan"), text) for label, text in steps], indent=2)
+    app.say("")
+    app.say("At any time", style="bold")
+    others = [(name, text) for name, (_, text) in COMMANDS.items() if name not in ORDER]
+    put_rows(app.out, [(styled(f"   {name}", "cyan"), text) for name, text in others], indent=2)
+    app.say("")
+    app.say("The first step, on the host that is to be converted; it only looks", style="bold")
+    put_command(app.out, "", "fixed-anchor survey")
+    app.say("Without such a host at hand: a made-up site, and the whole job on it", style="bold")
+    put_command(app.out, "", "fixed-anchor demo")
+    app.say("Every command tells more of itself", style="bold")
+    put_command(app.out, "", "fixed-anchor COMMAND --help")
 
 
 def main() -> None:
@@ -88,14 +131,15 @@ def main() -> None:
         status = stop.exit_code
     except click.exceptions.Abort:
         status = 130
-    except click.ClickException as error:
-        error.show()
-        status = error.exit_code
     except KeyboardInterrupt:
         print("interrupted", file=sys.stderr)
         status = 130
     except Exception as error:
-        status = _report(error)
+        from fixed_anchor.commands.failure import tell
+
+        words = sys.argv[1:]
+        command = next((word for word in words if word in COMMANDS), None)
+        status = tell(error, command, "--json" in words, _told.get("log_level"))
     _leave(status if isinstance(status, int) else 0)
 
 
@@ -106,28 +150,3 @@ def _leave(status: int) -> NoReturn:
         print(f"fixed-anchor: not all of the output could be written: {lost}", file=sys.stderr)
         sys.stderr.flush()
     os._exit(status)
-
-
-def _report(error: Exception) -> int:
-    from fixed_anchor.core.errors import EXIT_BUG, EXIT_NO_ACCESS, AnchorError, printable
-
-    if isinstance(error, AnchorError):
-        from fixed_anchor.core.secrets import masked_line
-
-        print(f"fixed-anchor: {masked_line(str(error))}", file=sys.stderr)
-        return error.exit_status
-    if isinstance(error, PermissionError):
-        where = f"{error.filename}: " if error.filename else ""
-        print(printable(f"fixed-anchor: {where}this needs root. Run it with sudo."), file=sys.stderr)
-        return EXIT_NO_ACCESS
-    if _told.get("log_level") == "debug":
-        import traceback
-
-        traceback.print_exception(error)
-    kind = type(error).__name__
-    print(
-        f"fixed-anchor: this is a bug of ours ({kind}: {printable(str(error))}). "
-        "Nothing more was done. `--log-level debug` shows where.",
-        file=sys.stderr,
-    )
-    return EXIT_BUG

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import json
 import time
 from pathlib import Path
 
 import pytest
 
+from tests.documents import findings
 from tests.lab.advertising import LINK_LOCAL, MTU, RESOLVER, ROUTE, SEARCH, Router
 from tests.lab.conftest import NETPLAN, MakeHost
 from tests.lab.host import MAC, LabHost
@@ -64,7 +64,7 @@ def write_plan(host: LabHost, gateway: str, kept: str = "") -> None:
 
 def told(host: LabHost, code: str, file: str = "plan.yaml") -> list[dict[str, str]]:
     done = host.tool("check", file, "--json")
-    return [f for f in json.loads(done.stdout)["findings"] if f["code"] == code]
+    return [f for f in findings(done.stdout) if f["code"] == code]
 
 
 def is_as_planned(host: LabHost, gateway: str) -> None:

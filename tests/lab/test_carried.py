@@ -8,11 +8,13 @@ import sys
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import pytest
 
 from fixed_anchor.machines.collected import Collected
 from fixed_anchor.observe.stocktaking import take_stock
-from fixed_anchor.reporting.documents import as_text, survey_document
+from fixed_anchor.reporting.documents.stock import host_stock
+from tests.documents import only
 from tests.lab.conftest import MakeHost
 from tests.lab.host import LabHost
 from tests.lab.network import run, wait_for
@@ -100,8 +102,8 @@ def test_a_collection_surveys_like_the_host_itself(stack: str, make_host: MakeHo
                 told.pop("seconds_left", None)
         return document
 
-    live = facts(json.loads(host.tool("survey", "--json").stdout))
-    carried = facts(json.loads(as_text(survey_document(take_stock(Collected(collection))))))
+    live = facts(only(host.tool("survey", "--json").stdout))
+    carried = facts(msgspec.to_builtins(host_stock(take_stock(Collected(collection)))))
     # Here it is "this machine", there it has a name.
     assert json.loads(json.dumps(carried).replace("tide-db", live["host"])) == live
     assert "kernel-only-state" in {f["code"] for f in live["findings"]}

@@ -9,6 +9,7 @@ from pathlib import Path
 
 import pytest
 
+from tests.documents import addresses, findings
 from tests.lab.conftest import MakeHost
 from tests.lab.network import Namespace, Segment, wait_for
 from tests.lab.servers import RESERVED, RESERVED_MAC, Server, lease_to
@@ -96,10 +97,10 @@ def test_an_unknown_second_server_is_found(make_host: MakeHost, segment: Segment
     host = make_host()
     plan(host, "hold: 203.0.113.20")
     done = host.tool("check", "plan.yaml", "--json")
-    found = [f for f in json.loads(done.stdout)["findings"] if f["code"] == "unknown-dhcp-server"]
+    found = [f for f in findings(done.stdout) if f["code"] == "unknown-dhcp-server"]
     assert [f["address"] for f in found] == ["203.0.113.250"], done.stdout
     assert "00:00:5e:00:53:66" in found[0]["message"]
-    evidence = json.loads(done.stdout)["evidence"][0]["consulted"]
+    evidence = addresses(done.stdout)[0]["asked"]
     assert sum(c["source"] == "DHCP servers on the wire" for c in evidence) == 2
 
 

@@ -9,6 +9,7 @@ import subprocess
 import sys
 import time
 
+from tests.documents import addresses, findings, only
 from tests.lab.host import MAC, LabHost
 from tests.lab.network import Segment, run, wait_for
 
@@ -27,7 +28,7 @@ def propose(host: LabHost, *words: str) -> None:
 
 
 def test_from_lease_to_reboot_and_back(host: LabHost, segment: Segment) -> None:
-    survey = json.loads(host.tool("survey", "--json").stdout)
+    survey = only(host.tool("survey", "--json").stdout)
     eth0 = next(i for i in survey["interfaces"] if i["name"] == "eth0")
     assert survey["stack"] == "netplan"
     assert [a["origin"] for a in eth0["addresses"] if ":" not in a["address"]] == ["dhcp"]
@@ -49,7 +50,7 @@ def test_from_lease_to_reboot_and_back(host: LabHost, segment: Segment) -> None:
     assert clear.returncode == 0, clear.stdout
     document = json.loads(clear.stdout)
     assert document["verdict"] == "clear"
-    evidence = {e["source"]: e["said"] for e in document["evidence"][0]["consulted"]}
+    evidence = {e["source"]: e["said"] for e in addresses(document)[0]["asked"]}
     assert "outside the pool" in evidence["DHCP pools"]
     assert "no answer" in evidence["raw socket on eth0"]
 
@@ -115,7 +116,7 @@ def test_an_address_somebody_holds_is_refused(host: LabHost, segment: Segment) -
     propose(host, "--keep")
     done = host.tool("check", "plan.yaml", *POOL, "--json")
     assert done.returncode == 1
-    assert [f["code"] for f in json.loads(done.stdout)["findings"]] == ["lease-not-reserved"]
+    assert [f["code"] for f in findings(done.stdout)] == ["lease-not-reserved"]
     assert host.etc_digest() == digest
 
 

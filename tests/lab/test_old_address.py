@@ -9,6 +9,7 @@ import sys
 import pytest
 
 from fixed_anchor.machines.search import Limits
+from tests.documents import findings
 from tests.lab.conftest import MakeHost
 from tests.lab.host import LabHost
 from tests.lab.network import wait_for
@@ -21,7 +22,7 @@ CODES = ("old-address-in-use", "search-incomplete")
 
 def told(host: LabHost) -> list[dict[str, str]]:
     document = json.loads(host.tool("check", "plan.yaml", "--json").stdout)
-    return [f for f in document["findings"] if f["code"] in CODES]
+    return [f for f in findings(document) if f["code"] in CODES]
 
 
 def listens(host: LabHost, text: str) -> None:
@@ -72,7 +73,7 @@ def test_what_uses_the_old_address_is_found_where_it_stands(served: LabHost) -> 
         host.read("/root/plan.yaml").replace("tide-db:", "tide-db:\n    reach: collected:tide-db.collection")
     )
     carried = json.loads(tool_that_ends("check", str(there), "--json"))
-    assert {f["seen_in"] for f in carried["findings"] if f["code"] in CODES} == {f["seen_in"] for f in found}
+    assert {f["seen_in"] for f in findings(carried) if f["code"] in CODES} == {f["seen_in"] for f in found}
 
 
 def tool_that_ends(*words: str) -> str:

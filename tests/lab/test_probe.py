@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import json
 import sys
 from pathlib import Path
 
+from tests.documents import addresses
 from tests.lab.host import LabHost
 from tests.lab.network import Segment, wait_for
 
@@ -38,7 +38,7 @@ while True:
 def probe(host: LabHost, *words: str) -> tuple[int, dict]:
     done = host.tool("probe", *words, "--json")
     assert done.stdout, done.stderr
-    return done.returncode, {a["address"]: a for a in json.loads(done.stdout)["addresses"]}
+    return done.returncode, {a["address"]: a for a in addresses(done.stdout)}
 
 
 def test_everybody_who_is_there_is_found(host: LabHost, segment: Segment, tmp_path: Path) -> None:
@@ -61,11 +61,11 @@ def test_everybody_who_is_there_is_found(host: LabHost, segment: Segment, tmp_pa
         assert found[address]["verdict"] == "taken", found[address]
         assert [h["mac"] for h in found[address]["holders"]] == [mac]
     assert found[FREE]["verdict"] == "free"
-    said = [c["said"] for c in found[FREE]["consulted"]]
+    said = [c["said"] for c in found[FREE]["asked"]]
     assert any(
         "3 ARP probes (RFC 5227) and a request from 203.0.113." in s and s.endswith("no answer") for s in said
     ), said
-    assert any(c["source"] == "raw socket on eth0" for c in found[FREE]["consulted"])
+    assert any(c["source"] == "raw socket on eth0" for c in found[FREE]["asked"])
     # Its own address is taken, too: by itself.
     own = host.addresses().split(" inet ")[1].split("/")[0]
     status, mine = probe(host, own)
@@ -76,7 +76,7 @@ def test_everybody_who_is_there_is_found(host: LabHost, segment: Segment, tmp_pa
     status, beyond = probe(host, "198.51.100.1", "198.51.100.9")
     assert beyond["198.51.100.1"]["verdict"] == "taken"
     assert beyond["198.51.100.9"]["verdict"] == "undetermined"
-    assert any("no interface" in n["why"] for n in beyond["198.51.100.9"]["not_consulted"])
+    assert any("no interface" in n["why"] for n in beyond["198.51.100.9"]["not_asked"])
 
 
 def test_without_root_the_silent_host_is_found_too(host: LabHost, segment: Segment) -> None:
@@ -90,12 +90,12 @@ def test_without_root_the_silent_host_is_found_too(host: LabHost, segment: Segme
     argv = [word.replace("/root", "/tmp") if word in ("/root", "HOME=/root") else word for word in argv]
     done = run(*argv, check=False)
     assert done.stdout, done.stderr
-    found = {a["address"]: a for a in json.loads(done.stdout)["addresses"]}
+    found = {a["address"]: a for a in addresses(done.stdout)}
     assert found["203.0.113.30"]["verdict"] == "taken"
     assert found["203.0.113.30"]["holders"] == [{"mac": silent, "seen_by": "resolved by the kernel"}]
     assert found["203.0.113.1"]["verdict"] == "taken"
     assert found[FREE]["verdict"] == "free"
-    assert any("without root, which is weaker" in c["said"] for c in found[FREE]["consulted"])
+    assert any("without root, which is weaker" in c["said"] for c in found[FREE]["asked"])
 
 
 def test_pick_and_evidence_on_a_real_host(host: LabHost, segment: Segment) -> None:

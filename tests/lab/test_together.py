@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-import json
 import subprocess
 
+from tests.documents import findings
 from tests.lab.conftest import NETWORKD, MakeHost
 from tests.lab.network import wait_for
 from tests.lab.test_matrix import NETWORK
@@ -38,7 +38,7 @@ def test_four_hosts_at_once(make_host: MakeHost) -> None:
 
     # Each looks for the addresses of all four, and for the one gateway.
     for status, said in together("check", "plan.yaml", "--json"):
-        codes = {f["code"] for f in json.loads(said)["findings"] if f["severity"] == "blocker"}
+        codes = {f["code"] for f in findings(said) if f["severity"] == "blocker"}
         assert codes == set(), said
         assert status == 0, said
     for status, said in together("cutover", "plan.yaml", "--unattended", "--no-grace"):

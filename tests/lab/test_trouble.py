@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import json
-
 import pytest
 
+from tests import documents
 from tests.lab.conftest import NETPLAN, NETWORKD, MakeHost
 from tests.lab.host import LabHost
 from tests.lab.network import Segment, wait_for
@@ -24,7 +23,7 @@ from tests.lab.test_matrix import (
 
 
 def findings(host: LabHost) -> list[tuple[str, str]]:
-    return [(f["code"], f["seen_in"]) for f in json.loads(host.tool("survey", "--json").stdout)["findings"]]
+    return [(f["code"], f["seen_in"]) for f in documents.findings(host.tool("survey", "--json").stdout)]
 
 
 def test_two_stacks_claim_the_interface(make_host: MakeHost) -> None:

@@ -7,23 +7,43 @@ from pathlib import Path
 
 import click
 
-from fixed_anchor.commands.common import HOSTS, JSON, PLAN, POOLS, App
-from fixed_anchor.core.addresses import AddressRange
-from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE, EXIT_UNDETERMINED
+from fixed_anchor.commands.common import CODES, HOSTS, JSON, PLAN, POOLS, AddressType, App, examples
+from fixed_anchor.core.addresses import AddressRange, IPAddress
+from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE, EXIT_UNDETERMINED, InputError
 from fixed_anchor.core.garbage_collection import paused
-from fixed_anchor.reporting.documents import as_text, check_document
+from fixed_anchor.reporting.documents.checking import CheckDocument, hosts_checked
+from fixed_anchor.reporting.documents.parts import found_finding
 from fixed_anchor.workflow.check import check_with_knowledge
 from fixed_anchor.workflow.evidence import save
 
 EXIT_OF = {"clear": EXIT_DONE, "blocked": EXIT_AGAINST, "undetermined": EXIT_UNDETERMINED}
 
 
-@click.command(help="All findings of a plan, and the evidence for every address.")
+@click.command(
+    help="All findings of a plan, and the verdict for every address.",
+    epilog=examples(
+        ("sudo fixed-anchor check plan.yaml", "everything, with the wire"),
+        (
+            "fixed-anchor check plan.yaml --host tide-db --no-wire --severity blocker",
+            "what blocks one host, by files alone",
+        ),
+    ),
+)
 @PLAN
 @HOSTS
 @POOLS
 @click.option("--no-wire", is_flag=True, help="Send no packets; every address is then undetermined.")
 @click.option("--evidence", type=click.Path(dir_okay=False), help="Save the evidence, to carry it to a host.")
+@click.option(
+    "--severity",
+    "severities",
+    multiple=True,
+    type=click.Choice(["blocker", "undetermined", "warning", "note"], case_sensitive=False),
+    help="Show only findings of this severity; repeatable. The verdict is that of all.",
+)
+@CODES
+@click.option("--address", "addresses", multiple=True, type=AddressType(), help="Show all that was asked about it.")
+@click.option("--detail", is_flag=True, help="Show all that was asked about every address.")
 @JSON
 @click.pass_context
 def command(
@@ -33,22 +53,33 @@ def command(
     pools: tuple[AddressRange, ...],
     no_wire: bool,
     evidence: str | None,
+    severities: tuple[str, ...],
+    codes: tuple[str, ...],
+    addresses: tuple[IPAddress, ...],
+    detail: bool,
     as_json: bool,
 ) -> None:
-    app = App(ctx)
+    app = App(ctx, as_json)
+    site = app.site(plan)
+    chosen = site.hosts(hosts)
+    held = {str(a) for h in chosen for i in h.interfaces for a in (*(p.address for p in i.hold), *i.expect)}
+    for address in addresses:
+        if str(address) not in held:
+            raise InputError(f"no host that is looked at holds {address}", file=plan, expected="an address of the plan")
     with paused(), app.status("checking" if no_wire else "probing the segment, about 7 s"):
-        site = app.site(plan)
         checked = check_with_knowledge(site, hosts, pools, wire=not no_wire)
     result = checked.result
     if evidence is not None:
         save(Path(evidence), site.plan, result, checked.known, int(time.time()))
-        app.err.print(f"wrote {evidence}; use it with: fixed-anchor cutover {plan} --evidence {evidence}")
+        app.remark(f"wrote {evidence}; use it with: fixed-anchor cutover {plan} --evidence {evidence}")
+    names = [host.name for host in chosen]
     if as_json:
-        click.echo(as_text(check_document(result)))
-    else:
-        from fixed_anchor.reporting.terminal import show_check
+        document = CheckDocument(command="check", plan=plan, hosts=hosts_checked(result, names))
+        document.verdict = result.verdict  # type: ignore[assignment]
+        document.findings = [found_finding(f) for f in result.findings if f.host not in names]
+        app.print_document(document, EXIT_OF[result.verdict])
+    from fixed_anchor.reporting.terminal.check import Shown, show_check
 
-        chosen = site.hosts(hosts)
-        addresses = sum(len(i.hold) + len(i.expect) for h in chosen for i in h.interfaces)
-        show_check(app.out, plan, result, addresses)
+    shown = Shown(severities, codes, tuple(str(a) for a in addresses), detail)
+    show_check(app.out, plan, result, names, shown)
     ctx.exit(EXIT_OF[result.verdict])

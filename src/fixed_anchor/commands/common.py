@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 import contextlib
+import difflib
 import shlex
 import sys
 from contextlib import AbstractContextManager
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NoReturn
 
 import click
 
 from fixed_anchor.change.change import Patience
-from fixed_anchor.commands import logs
+from fixed_anchor.commands import logs, offers
 from fixed_anchor.core.addresses import AddressRange, IPAddress, parse_address, parse_range
 from fixed_anchor.core.catalogue import CATALOGUE
 from fixed_anchor.core.errors import InputError
@@ -28,34 +29,69 @@ from fixed_anchor.workflow.site import Site
 
 if TYPE_CHECKING:
     from rich.console import Console
+    from rich.text import Text
+
+    from fixed_anchor.reporting.documents.parts import Document
 
 
 class App:
     """The global options, and what is made from them."""
 
-    def __init__(self, ctx: click.Context) -> None:
+    def __init__(self, ctx: click.Context, as_json: bool = False) -> None:
         options: dict[str, Any] = ctx.obj
         self.color: str = options["color"]
         self.state_dir: str | None = options["state_dir"]
+        self.as_json = as_json
+        self._ctx = ctx
         logs.begin(options["log_level"])
 
     @cached_property
     def out(self) -> Console:
-        """Standard output. Made when it is first used: JSON needs no terminal."""
-        from fixed_anchor.reporting.terminal import console
+        """Standard output; with ``--json``, where that has the document alone, standard error.
 
-        return console(self.color)
+        Made when it is first used: JSON needs no terminal.
+        """
+        from fixed_anchor.reporting.terminal.paper import console
+
+        return self.err if self.as_json else console(self.color)
 
     @cached_property
     def err(self) -> Console:
         """Standard error, for progress and warnings."""
-        from fixed_anchor.reporting.terminal import console
+        from fixed_anchor.reporting.terminal.paper import console
 
         return console(self.color, stderr=True)
 
+    def say(self, text: str | Text, *, indent: int = 0, style: str = "") -> None:
+        """Prints a sentence; where it must be broken, the rest stands further in."""
+        from fixed_anchor.reporting.terminal.paper import put
+
+        put(self.out, text, indent=indent, style=style)
+
+    def remark(self, text: str | Text, *, indent: int = 0, style: str = "") -> None:
+        """The same on standard error: what is told beside the result."""
+        from fixed_anchor.reporting.terminal.paper import put
+
+        put(self.err, text, indent=indent, style=style)
+
+    def type(self, label: str, command: str, indent: int = 2) -> None:
+        """Prints a command to be typed, behind its label."""
+        from fixed_anchor.reporting.terminal.paper import put_command
+
+        put_command(self.out, label, command, indent)
+
+    def print_document(self, document: Document, exit_status: int = 0) -> NoReturn:
+        """Prints the document of ``--json`` and ends the command with ``exit_status``."""
+        from fixed_anchor.reporting.documents import as_text
+
+        document.exit_status = exit_status
+        click.echo(as_text(document))
+        self._ctx.exit(exit_status)
+
     def status(self, text: str) -> AbstractContextManager[object]:
         """Says on a terminal what goes on while it lasts."""
-        return self.err.status(text) if sys.stderr.isatty() else contextlib.nullcontext()
+        # Its turning mark is of ASCII, for every terminal.
+        return self.err.status(text, spinner="line") if sys.stderr.isatty() else contextlib.nullcontext()
 
     def here(self) -> Here:
         """This machine, with the state folder of ``--state-dir``."""
@@ -103,6 +139,30 @@ def patience_of(seconds: int | None) -> Patience:
     return Patience() if seconds is None else Patience(seconds, seconds, seconds)
 
 
+class AddressType(click.ParamType[IPAddress]):
+    """One IP address, without a prefix."""
+
+    name = "address"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> IPAddress:
+        try:
+            return parse_address(str(value))
+        except ValueError as error:
+            self.fail(f"{error}; one address at a time, without a prefix", param, ctx)
+
+
+class CodeType(click.ParamType[str]):
+    """The code of a finding."""
+
+    name = "code"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> str:
+        code = str(value).lower()
+        if code not in CATALOGUE:
+            self.fail(not_a_code(str(value)), param, ctx)
+        return code
+
+
 class RangeType(click.ParamType[AddressRange]):
     """``FIRST-LAST``, as an :class:`~fixed_anchor.core.addresses.AddressRange`."""
 
@@ -126,14 +186,22 @@ class AcceptType(click.ParamType[tuple[str, str | None]]):
         if isinstance(value, tuple):
             return value
         code, colon, address = str(value).partition(":")
+        code = code.lower()
         if code not in CATALOGUE:
-            self.fail(f"{code!r} is not the code of a finding", param, ctx)
+            self.fail(not_a_code(code), param, ctx)
         if not colon:
             return code, None
         try:
             return code, str(parse_address(address))
         except ValueError as error:
             self.fail(str(error), param, ctx)
+
+
+def not_a_code(text: str) -> str:
+    """The sentence that ``text`` is no code of a finding, with the nearest one."""
+    near = difflib.get_close_matches(text.lower(), CATALOGUE, 1, 0.5)
+    hint = f"; did you mean {near[0]}?" if near else "; `fixed-anchor explain` lists them"
+    return f"{text!r} is not the code of a finding{hint}"
 
 
 def acceptances(accepted: tuple[tuple[str, str | None], ...], because: str | None) -> tuple[Acceptance, ...]:
@@ -145,12 +213,39 @@ def acceptances(accepted: tuple[tuple[str, str | None], ...], because: str | Non
     return tuple(Acceptance(code, address, str(because)) for code, address in accepted)
 
 
+def examples(*rows: tuple[str, str]) -> str:
+    """The end of a command's help: lines that can be typed, each with what it is for."""
+    return "\b\nExamples:\n" + "\n".join(f"  {line}\n      {what}" for line, what in rows)
+
+
 PLAN = click.argument("plan", type=click.Path(readable=False))
-HOSTS = click.option("--host", "hosts", multiple=True, metavar="NAME", help="Only this host of the plan; repeatable.")
+HOSTS = click.option(
+    "--host",
+    "hosts",
+    multiple=True,
+    metavar="NAME",
+    shell_complete=offers.hosts,
+    help="Only this host of the plan; repeatable.",
+)
+HOST = click.option(
+    "--host",
+    metavar="NAME",
+    shell_complete=offers.hosts,
+    help="The host of the plan; needed where the plan reaches it.",
+)
+CHANGE = click.argument("change", metavar="[CHANGE]", required=False, shell_complete=offers.changes)
+CODES = click.option(
+    "--code",
+    "codes",
+    multiple=True,
+    type=CodeType(),
+    shell_complete=offers.codes,
+    help="Show only findings of this kind; repeatable.",
+)
 POOLS = click.option(
     "--pool", "pools", multiple=True, type=RangeType(), help="A DHCP pool, FIRST-LAST, that the plan does not name."
 )
-JSON = click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+JSON = click.option("--json", "as_json", is_flag=True, help="Print one JSON document; its schema is in docs/schemas.")
 CONFIRM_WITHIN = click.option(
     "--confirm-within",
     type=click.IntRange(5, 86400),

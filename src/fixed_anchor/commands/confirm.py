@@ -5,14 +5,23 @@ from __future__ import annotations
 import click
 
 from fixed_anchor.change import states
-from fixed_anchor.commands.common import App
+from fixed_anchor.commands.common import CHANGE, JSON, App, examples
 from fixed_anchor.commands.watching import countdown, last_one
 from fixed_anchor.core.errors import ChangeOpen, Refused
+from fixed_anchor.reporting.documents.changes import ChangeDocument, HostChanged
+from fixed_anchor.reporting.documents.changes import change as change_now
 from fixed_anchor.workflow.carry_out import who
+from fixed_anchor.workflow.linux_host import LinuxHost
 
 
-@click.command(help="Keep the open change; with --more-time, postpone its automatic rollback instead.")
-@click.argument("change", required=False)
+@click.command(
+    help="Keep the open change; with --more-time, postpone its automatic rollback instead.",
+    epilog=examples(
+        ("sudo fixed-anchor confirm", "keep the open change"),
+        ("sudo fixed-anchor confirm --more-time 600", "decide 10 min later"),
+    ),
+)
+@CHANGE
 @click.option(
     "--more-time",
     type=click.IntRange(1, 86400),
@@ -24,9 +33,12 @@ from fixed_anchor.workflow.carry_out import who
     is_flag=True,
     help="Confirm although your session still uses the old address; that does not prove that the new one works.",
 )
+@JSON
 @click.pass_context
-def command(ctx: click.Context, change: str | None, more_time: int | None, over_old_address: bool) -> None:
-    app = App(ctx)
+def command(
+    ctx: click.Context, change: str | None, more_time: int | None, over_old_address: bool, as_json: bool
+) -> None:
+    app = App(ctx, as_json)
     target = app.kept_target()
     if change is None:
         change = target.open_change()
@@ -36,13 +48,21 @@ def command(ctx: click.Context, change: str | None, more_time: int | None, over_
     number = target.number(change)
     if more_time is not None:
         target.more_time(number, more_time)
-        status = target.status(number)
-        app.out.print(f"change {number}: {countdown(status)}")
+        _end(app, target, number, "the deadline was postponed")
+        app.say(f"change {number}: {countdown(target.status(number))}")
         return
     try:
         target.decide(number, states.KEEP, who(), over_old_address)
     except Refused as refused:
         words = app.command_for(target.machine, f"confirm {number} --over-old-address")
         raise Refused(refused.what, remedy=f"override it if there is no other way: {words}") from None
-    back = app.command_for(target.machine, f"restore {number}")
-    app.out.print(f"change {number}: {states.CONFIRMED}   to go back: {back}", soft_wrap=True)
+    _end(app, target, number, None)
+    app.say(f"change {number}: {states.CONFIRMED}")
+    app.type("to go back:  ", app.command_for(target.machine, f"restore {number}"))
+
+
+def _end(app: App, target: LinuxHost, number: str, done: str | None) -> None:
+    """Prints the document, where that is asked for, and ends the command."""
+    if app.as_json:
+        made = HostChanged(host=target.name, done=done, change=change_now(target.name, target.status(number)))
+        app.print_document(ChangeDocument(command="confirm", hosts=[made]))

@@ -4,13 +4,17 @@ from __future__ import annotations
 
 import time
 from pathlib import Path
+from typing import NoReturn
 
 import click
 
-from fixed_anchor.change.change import Terms
+from fixed_anchor.change.change import Draft, Terms
+from fixed_anchor.commands import offers
 from fixed_anchor.commands.common import (
     CONFIRM_WITHIN,
     GRACE,
+    HOST,
+    JSON,
     NOTE,
     PATIENCE,
     PLAN,
@@ -20,14 +24,22 @@ from fixed_anchor.commands.common import (
     App,
     acceptances,
     addresses_to_hold,
+    examples,
     patience_of,
 )
 from fixed_anchor.commands.watching import watch
 from fixed_anchor.core.addresses import AddressRange
 from fixed_anchor.core.baseline import Judge
-from fixed_anchor.core.errors import ChangeOpen, InputError
+from fixed_anchor.core.errors import EXIT_DONE, AnchorError, ChangeOpen, InputError, Refused, Undetermined
+from fixed_anchor.core.findings import CheckResult
 from fixed_anchor.core.rules.gateways import forwarding_findings
-from fixed_anchor.reporting.terminal import show_draft, show_findings, show_verify, verdict_line
+from fixed_anchor.reporting.documents.changes import ChangeDocument, HostChanged, checks
+from fixed_anchor.reporting.documents.drafting import host_drafted
+from fixed_anchor.reporting.documents.parts import found_finding, problem
+from fixed_anchor.reporting.terminal.check import verdict_line
+from fixed_anchor.reporting.terminal.draft import show_draft
+from fixed_anchor.reporting.terminal.findings import show_findings
+from fixed_anchor.reporting.terminal.verify import show_verify
 from fixed_anchor.workflow.carry_out import about, refuse_unless_accepted, told
 from fixed_anchor.workflow.check import check
 from fixed_anchor.workflow.evidence import load
@@ -35,9 +47,15 @@ from fixed_anchor.workflow.linux_host import LinuxHost
 from fixed_anchor.workflow.verify import verify
 
 
-@click.command(help="Check, save, write, bring into force, verify, and wait for confirmation; else roll it all back.")
+@click.command(
+    help="Check, save, write, bring into force, verify, and wait for confirmation; else roll it all back.",
+    epilog=examples(
+        ("sudo fixed-anchor cutover plan.yaml --dry-run", "check and draft, and do nothing"),
+        ("sudo fixed-anchor cutover plan.yaml --confirm-within 300", "rolled back after 5 min unless you confirm"),
+    ),
+)
 @PLAN
-@click.option("--host", help="The host of the plan to change; needed where the plan reaches it.")
+@HOST
 @POOLS
 @CONFIRM_WITHIN
 @GRACE
@@ -48,9 +66,18 @@ from fixed_anchor.workflow.verify import verify
     type=click.Path(dir_okay=False),
     help="Evidence saved by `check`, for sources that this host cannot see; the wire is looked at afresh.",
 )
-@click.option("--accept", "accepted", multiple=True, type=AcceptType(), help="Override this finding; repeatable.")
+@click.option(
+    "--accept",
+    "accepted",
+    multiple=True,
+    type=AcceptType(),
+    shell_complete=offers.codes,
+    help="Override this finding; repeatable.",
+)
 @click.option("--because", metavar="TEXT", help="Why you override it; kept with the change.")
 @NOTE
+@click.option("--dry-run", is_flag=True, help="Check and draft, and do nothing.")
+@JSON
 @click.pass_context
 def command(
     ctx: click.Context,
@@ -65,8 +92,10 @@ def command(
     accepted: tuple[tuple[str, str | None], ...],
     because: str | None,
     note: str | None,
+    dry_run: bool,
+    as_json: bool,
 ) -> None:
-    app = App(ctx)
+    app = App(ctx, as_json)
     passes = acceptances(accepted, because)
     site = app.site(plan)
     planned, machine = site.target(host)
@@ -84,7 +113,7 @@ def command(
     drafted = target.draft(site.plan, planned, survey, addresses_to_hold(grace, machine, survey))
     carried = load(Path(evidence), int(time.time())) if evidence is not None else None
     if carried is not None:
-        app.out.print(f"evidence of {evidence}: {carried.age(int(time.time()))}; the wire is looked at afresh")
+        app.say(f"evidence of {evidence}: {carried.age(int(time.time()))}; the wire is looked at afresh")
     with app.status("probing the segment, and what answers today, about 10 s"):
         result = check(site, (planned.name,), pools, carried=carried)
         before = target.baseline(drafted, survey)
@@ -92,17 +121,45 @@ def command(
         # Nobody will be there to look.
         result = result.with_more(forwarding_findings(planned.name, before, drafted.wanted))
     show_findings(app.out, result.findings)
-    app.out.print(verdict_line(plan, result))
-    used = refuse_unless_accepted(result, passes)
+    app.say(verdict_line(plan, result))
+    try:
+        used = refuse_unless_accepted(result, passes)
+    except (Refused, Undetermined) as refused:
+        if not dry_run:
+            raise
+        _say_dry(app, plan, drafted, result, refused)
+    if dry_run:
+        _say_dry(app, plan, drafted, result, None)
     if drafted.content.is_empty:
         verified = verify(site, (planned.name,))
         if verified.verdict == "as planned":
             show_verify(app.out, verified)
-            app.out.print("nothing to do: the files declare this already, and it is in force")
+            nothing = "nothing to do: the files declare this already, and it is in force"
+            if as_json:
+                made = HostChanged(host=target.name, done=nothing, checks=checks(verified))
+                app.print_document(ChangeDocument(command="cutover", plan=plan, hosts=[made]))
+            app.say(nothing)
             return
     show_draft(app.out, [drafted])
     notes = about("cutover", plan, drafted, used, note)
     if carried is not None:
         notes["evidence"] = carried.told(int(time.time()))
     terms = Terms(confirm_within, unattended, notes, told(notes, drafted), Judge(before), patience_of(patience))
-    ctx.exit(watch(app, target, drafted, terms))
+    ctx.exit(watch(app, "cutover", target, drafted, terms, result.findings))
+
+
+def _say_dry(app: App, plan: str, drafted: Draft, result: CheckResult, refused: AnchorError | None) -> NoReturn:
+    """What a cutover would do, or why it would refuse; ends the command with the status that this would have."""
+    status = refused.exit_status if refused is not None else EXIT_DONE
+    if app.as_json:
+        made = HostChanged(
+            host=drafted.host,
+            error=problem(refused, drafted.host) if refused is not None else None,
+            done="nothing was done",
+            findings=[found_finding(f) for f in result.findings],
+            draft=host_drafted(drafted),
+        )
+        app.print_document(ChangeDocument(command="cutover", plan=plan, hosts=[made]), status)
+    show_draft(app.out, [drafted])
+    app.say(f"it would be refused: {refused}" if refused is not None else "this is what it would do; nothing was done")
+    raise click.exceptions.Exit(status)

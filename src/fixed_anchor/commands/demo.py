@@ -8,10 +8,9 @@ import time
 from pathlib import Path
 
 import click
-from rich.console import Console
-from rich.text import Text
 
-from fixed_anchor.commands.common import App
+from fixed_anchor.commands.common import App, examples
+from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE
 from fixed_anchor.standins.layout import lay_out
 
 STATE = "hosts/tide-db/state"
@@ -48,47 +47,61 @@ AFTER_CUTOVER = (
 )
 
 
-@click.command(help="Lay the made-up Tern Point site into DIR and walk through the whole job. No root, no network.")
+@click.command(
+    help="Lay the made-up Tern Point site into DIR and walk through the whole job. No root, no network.",
+    epilog=examples(
+        ("fixed-anchor demo", "the whole job, in the folder tern-point"),
+        ("fixed-anchor demo /tmp/tern-point", "in another folder"),
+    ),
+)
 @click.argument("folder", metavar="[DIR]", default="tern-point", type=click.Path(path_type=Path))
 @click.pass_context
 def command(ctx: click.Context, folder: Path) -> None:
     app = App(ctx)
     lay_out(folder)
-    walk = Walk(app.out, app.color, folder)
-    app.out.print(f"The site of Tern Point Marine Station lies in {folder}/ now: a plan, four hosts, a simulated wire.")
+    walk = Walk(app, folder)
+    app.say(f"The site of Tern Point Marine Station lies in {folder}/ now: a plan, four hosts, a simulated wire.")
     for said, words in BEFORE_CUTOVER:
         walk.show(said, words)
     walk.cutover()
     for said, words in AFTER_CUTOVER:
         walk.show(said, words)
-    app.out.print()
-    app.out.print(Text(f"Every command above can be typed in {folder}/ now.", style="bold"))
+    app.say("")
+    app.say(f"Every command above can be typed in {folder}/ now.", style="bold")
+    ctx.exit(walk.failed)
 
 
 class Walk:
-    """Shows commands and runs them, as somebody at a terminal in ``folder`` would."""
+    """Shows commands and runs them, as somebody at a terminal in ``folder`` would.
 
-    def __init__(self, out: Console, color: str, folder: Path) -> None:
-        self.out = out
-        self.color = color
+    ``failed`` is the exit status of a command that did not do what the demo shows; a finding is no failure.
+    """
+
+    def __init__(self, app: App, folder: Path) -> None:
+        self.app = app
         self.folder = folder
+        self.failed = EXIT_DONE
 
     def _argv(self, words: str) -> list[str]:
-        return [sys.executable, "-m", "fixed_anchor", "--color", self.color, *words.split()]
+        return [sys.executable, "-m", "fixed_anchor", "--color", self.app.color, *words.split()]
 
     def _announce(self, said: str, words: str) -> None:
-        self.out.print()
-        self.out.print(Text(f"# {said}", style="bold cyan"))
+        self.app.say("")
+        self.app.say(f"# {said}", style="bold cyan")
         self._prompt(words)
 
     def _prompt(self, words: str) -> None:
-        self.out.print(Text().append("$ ", style="dim").append(f"fixed-anchor {words}", style="bold"), soft_wrap=True)
-        self.out.file.flush()
+        self.app.type("$ ", f"fixed-anchor {words}", indent=0)
+        self.app.out.file.flush()
+
+    def _ended(self, status: int) -> None:
+        if status not in (EXIT_DONE, EXIT_AGAINST):
+            self.failed = status
 
     def show(self, said: str, words: str) -> None:
         """Shows what is ``said`` and the command ``words``, and runs that."""
         self._announce(said, words)
-        subprocess.run(self._argv(words), cwd=self.folder, check=False)
+        self._ended(subprocess.run(self._argv(words), cwd=self.folder, check=False).returncode)
 
     def cutover(self) -> None:
         """The cutover waits for a confirmation, which comes from a second terminal."""
@@ -99,10 +112,9 @@ class Walk:
         while not verdict.exists() and first.poll() is None:
             time.sleep(0.05)
         time.sleep(0.6)
-        self.out.print()
-        self.out.print(Text("# In a second terminal: look, and keep it.", style="bold cyan"))
+        self.app.say("")
+        self.app.say("# In a second terminal: look, and keep it. The first one says so, too.", style="bold cyan")
         for words in SECOND_TERMINAL:
             self._prompt(words)
-            subprocess.run(self._argv(words), cwd=self.folder, check=False)
-        self.out.print(Text("# And the first terminal says:", style="bold cyan"))
-        first.wait()
+            self._ended(subprocess.run(self._argv(words), cwd=self.folder, check=False).returncode)
+        self._ended(first.wait())

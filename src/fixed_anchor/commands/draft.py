@@ -9,16 +9,18 @@ import click
 
 from fixed_anchor.change.change import Draft
 from fixed_anchor.change.files import encode
-from fixed_anchor.commands.common import CONFIRM_WITHIN, HOSTS, JSON, PLAN, App
-from fixed_anchor.core.errors import Refused, printable
-from fixed_anchor.core.findings import CheckResult
+from fixed_anchor.commands.common import CONFIRM_WITHIN, HOSTS, JSON, PLAN, App, examples
+from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE
+from fixed_anchor.core.findings import Finding
 from fixed_anchor.core.rules.declared import CODES
 from fixed_anchor.machines.files import write_beside
-from fixed_anchor.reporting.documents import as_text, draft_document
-from fixed_anchor.reporting.terminal import show_draft, show_findings, show_server_drafts
+from fixed_anchor.reporting.documents.drafting import DraftDocument, host_drafted, servers_drafted
+from fixed_anchor.reporting.documents.parts import found_finding
+from fixed_anchor.reporting.terminal.draft import show_draft, show_server_drafts
+from fixed_anchor.reporting.terminal.findings import show_findings
 from fixed_anchor.workflow.carried import runbook_of
 from fixed_anchor.workflow.check import check_with_knowledge
-from fixed_anchor.workflow.dhcp_server import draft_reservations
+from fixed_anchor.workflow.dhcp_server import ServerDraft, draft_reservations
 from fixed_anchor.workflow.draft import draft
 from fixed_anchor.workflow.site import Site
 
@@ -26,7 +28,13 @@ from fixed_anchor.workflow.site import Site
 REMOVALS = "removals"
 
 
-@click.command(help="The exact files as a diff against what is there. Touches nothing on the host.")
+@click.command(
+    help="The exact files as a diff against what is there. Touches nothing on the host.",
+    epilog=examples(
+        ("fixed-anchor draft plan.yaml --host tide-db", "the exact change of its files"),
+        ("fixed-anchor draft plan.yaml --runbook -o carried", "scripts for hosts that are not reached"),
+    ),
+)
 @PLAN
 @HOSTS
 @click.option("-o", "output", type=click.Path(file_okay=False), help="Write the drafted files below this folder.")
@@ -47,64 +55,107 @@ def command(
     confirm_within: int,
     as_json: bool,
 ) -> None:
-    app = App(ctx)
+    app = App(ctx, as_json)
     site = app.site(plan)
     drafts = draft(site, hosts)
     # For a draft it is enough what the sources say. Before a runbook is run nobody looks again.
-    checked = check_with_knowledge(site, hosts, wire=runbook)
+    with app.status("checking"):
+        checked = check_with_knowledge(site, hosts, wire=runbook)
+    findings = checked.result.findings
+    blocked = {made.host: _blockers(findings, made.host) for made in drafts}
+    servers = draft_reservations(site, checked.known, findings) if not runbook else []
+    written: dict[str, list[str]] = {made.host: [] for made in drafts}
+    runbooks: dict[str, str] = {}
     if runbook:
-        _write_runbooks(app, site, plan, drafts, checked.result, confirm_within, output or ".")
-        return
-    servers = draft_reservations(site, checked.known, checked.result.findings)
-    if output is not None:
         for made in drafts:
-            _write_files(app, made, Path(output) / made.host)
-        for server in servers:
-            if server.edit is not None and server.edit.after is not None:
-                target = Path(output) / "dhcp-servers" / server.edit.path.replace("../", "").lstrip("/")
-                write_beside(target, encode(server.edit.after.text), 0o600)
-                app.err.print(f"wrote {os.path.relpath(target)}, for the DHCP server")
-    about = tuple(f for f in checked.result.findings if f.code in CODES)
+            path = _write_runbook(app, site, plan, made, findings, confirm_within, output or ".")
+            if path is not None:
+                runbooks[made.host] = path
+    elif output is not None:
+        for made in drafts:
+            written[made.host] = _write_files(app, made, Path(output) / made.host)
+        _write_servers(app, servers, Path(output))
+    refused = runbook and any(blocked[made.host] and made.content.edits for made in drafts)
+    exit_status = EXIT_AGAINST if refused else EXIT_DONE
     if as_json:
-        click.echo(as_text(draft_document(drafts, servers, about)))
-    elif output is None:
+        of_host = {made.host: [f for f in findings if f.host == made.host] for made in drafts}
+        verdicts = {made.host: checked.result.verdict_of_host(made.host) for made in drafts}
+        hosts_made = [
+            host_drafted(m, verdicts[m.host], of_host[m.host], written[m.host], runbooks.get(m.host))  # type: ignore[arg-type]
+            for m in drafts
+        ]
+        document = DraftDocument(command="draft", plan=plan, hosts=hosts_made, dhcp_servers=servers_drafted(servers))
+        document.verdict = checked.result.verdict  # type: ignore[assignment]
+        document.findings = [found_finding(f) for f in findings if f.host not in of_host]
+        app.print_document(document, exit_status)
+    if output is None and not runbook:
         show_draft(app.out, drafts)
         show_server_drafts(app.out, servers)
-    if not as_json:
-        show_findings(app.out, about)
+    if runbook:
+        show_findings(app.out, [f for f in findings if f.stops and not f.undetermined])
+    else:
+        show_findings(app.out, [f for f in findings if f.code in CODES])
+        for made in drafts:
+            if blocked[made.host]:
+                codes = ", ".join(dict.fromkeys(f.code for f in blocked[made.host]))
+                app.say(
+                    f"{made.host} is blocked: {codes}. `fixed-anchor check {plan} --host {made.host}` says why; "
+                    "a cutover refuses",
+                    style="bold red",
+                )
+    ctx.exit(exit_status)
 
 
-def _write_files(app: App, made: Draft, folder: Path) -> None:
+def _blockers(findings: tuple[Finding, ...], host: str) -> list[Finding]:
+    """What blocks a host: its own blockers, and those of no single host."""
+    return [f for f in findings if f.stops and not f.undetermined and f.host in (None, host)]
+
+
+def _write_files(app: App, made: Draft, folder: Path) -> list[str]:
     """The drafted files of a host below ``folder``, and what is to be removed there in a list beside them."""
+    written = []
     gone = [edit.path for edit in made.content.edits if edit.after is None]
     for edit in made.content.edits:
         if edit.after is not None:
             target = folder / edit.path.lstrip("/")
             write_beside(target, encode(edit.after.text), edit.after.mode)
-            app.err.print(f"wrote {os.path.relpath(target)}")
+            written.append(os.path.relpath(target))
+            app.remark(f"wrote {written[-1]}")
     removals = folder / REMOVALS
     removals.unlink(missing_ok=True)
     if gone:
         write_beside(removals, "".join(f"{path}\n" for path in gone).encode(), 0o644)
-        app.err.print(f"wrote {os.path.relpath(removals)}: to be removed on {made.host}: {printable(', '.join(gone))}")
+        written.append(os.path.relpath(removals))
+        app.remark(f"wrote {written[-1]}: to be removed on {made.host}: {', '.join(gone)}")
+    return written
 
 
-def _write_runbooks(
-    app: App, site: Site, plan: str, drafts: list[Draft], checked: CheckResult, within: int, folder: str
-) -> None:
-    """One runbook a host. Refused while a blocker stands: nobody looks again before it is run."""
-    blockers = [f for f in checked.findings if f.stops and not f.undetermined]
+def _write_servers(app: App, servers: list[ServerDraft], folder: Path) -> None:
+    """The drafted configurations of DHCP servers below ``folder``."""
+    for server in servers:
+        if server.edit is not None and server.edit.after is not None:
+            target = folder / "dhcp-servers" / server.edit.path.replace("../", "").lstrip("/")
+            write_beside(target, encode(server.edit.after.text), 0o600)
+            app.remark(f"wrote {os.path.relpath(target)}, for the DHCP server")
+
+
+def _write_runbook(
+    app: App, site: Site, plan: str, made: Draft, findings: tuple[Finding, ...], within: int, folder: str
+) -> str | None:
+    """The runbook of a host; none where it is blocked, since nobody looks again before it is run."""
+    survey = site.survey(site.plan.hosts[made.host])
+    if survey is None or not made.content.edits:
+        app.remark(f"{made.host}: nothing to do: the files declare this already, so there is no runbook")
+        return None
+    blockers = _blockers(findings, made.host)
     if blockers:
-        show_findings(app.out, tuple(blockers))
-        raise Refused("a runbook cannot be made while there is a blocker", remedy="see the findings above")
-    for made in drafts:
-        survey = site.survey(site.plan.hosts[made.host])
-        if survey is None or not made.content.edits:
-            app.err.print(f"{made.host}: nothing to do: the files declare this already, so there is no runbook")
-            continue
-        open_questions = tuple(f for f in checked.findings if f.undetermined and f.host in (None, made.host))
-        target = Path(folder) / f"{made.host}-runbook.sh"
-        write_beside(target, runbook_of(plan, made, survey, within, open_questions), 0o700)
-        app.err.print(f"wrote {os.path.relpath(target)}; carry it to {made.host}, and run there: sh {target.name} show")
-        for question in open_questions:
-            app.err.print(printable(f"  not looked at: {question.message}"), soft_wrap=True)
+        codes = ", ".join(dict.fromkeys(f.code for f in blockers))
+        app.remark(f"{made.host}: no runbook is made while there is a blocker: {codes}")
+        return None
+    open_questions = tuple(f for f in findings if f.undetermined and f.host in (None, made.host))
+    target = Path(folder) / f"{made.host}-runbook.sh"
+    write_beside(target, runbook_of(plan, made, survey, within, open_questions), 0o700)
+    app.remark(f"wrote {os.path.relpath(target)}; carry it to {made.host}, and run there: sh {target.name} show")
+    for question in open_questions:
+        app.remark(f"not looked at: {question.message}", indent=2)
+    return os.path.relpath(target)

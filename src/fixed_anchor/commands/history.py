@@ -2,78 +2,64 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-
 import click
 from rich.text import Text
 
-from fixed_anchor.commands.common import JSON, App
-from fixed_anchor.core.errors import printable
-from fixed_anchor.reporting.documents import as_text
-from fixed_anchor.reporting.terminal import STYLES
+from fixed_anchor.commands.common import CHANGE, JSON, App, examples
+from fixed_anchor.reporting.documents.changes import HistoryDocument, host_history
+from fixed_anchor.reporting.terminal.paper import STYLES, put, put_table, styled
 from fixed_anchor.workflow.history import Past, history
 
 
-@click.command(help="The changes of this host, newest last; with a number, the log of that one.")
-@click.argument("change", required=False)
+@click.command(
+    help="The changes of this host, newest last; with a number, the log of that one.",
+    epilog=examples(
+        ("sudo fixed-anchor history", "every change of this host"), ("sudo fixed-anchor history 3", "the log of one")
+    ),
+)
+@CHANGE
 @JSON
 @click.pass_context
 def command(ctx: click.Context, change: str | None, as_json: bool) -> None:
-    app = App(ctx)
+    app = App(ctx, as_json)
     target = app.kept_target()
     chosen = target.number(change) if change else None
     past = [p for p in history(target) if chosen in (None, p.number)]
     if as_json:
-        click.echo(as_text({"format": 1, "changes": [_document(p) for p in past]}))
-        return
+        app.print_document(HistoryDocument(command="history", hosts=[host_history(target.name, past)]))
     if not past:
-        app.out.print(target.never_begun() or f"there was no change on {target.name} yet", soft_wrap=True)
-    widths = [max((len(column(e)) for e in past), default=0) for column in _COLUMNS]
-    for entry in past:
-        row = Text()
-        for number, (column, width) in enumerate(zip(_COLUMNS, widths, strict=True)):
-            style = ("bold", STYLES.get(entry.state, "bold"))[number] if number < 2 else ""
-            row.append(column(entry).ljust(width + 2), style=style)
-        row.rstrip()
-        app.out.print(row, soft_wrap=True)
-        if not chosen:
-            why = entry.why if not entry.why or entry.closed else f"because {entry.why}"
-            for text in (why, f"note: {entry.note}" if entry.note else ""):
-                if text:
-                    app.out.print(Text(f"      {printable(text)}", style="dim"), soft_wrap=True)
+        app.say(target.never_begun() or f"there was no change on {target.name} yet")
+        return
+    under = [_why(p) for p in past] if not chosen else []
+    put_table(app.out, ["change", "state", "kind", "on", "begun", "by"], [_row(p) for p in past], under=under)
     for entry in past if chosen else []:
-        for name, text in (("why", entry.why), ("note", entry.note), ("evidence", entry.evidence)):
-            if text:
-                app.out.print(printable(f"{name}: {text}"), soft_wrap=True)
-        for accepted in entry.accepted:
-            app.out.print(printable(f"accepted: {accepted}"))
-        for line in entry.log:
-            app.out.print(Text(printable(line)), soft_wrap=True)
+        _say_all(app, entry)
 
 
-#: What a line of the list says of a change.
-_COLUMNS: tuple[Callable[[Past], str], ...] = (
-    lambda past: past.number,
-    lambda past: past.state,
-    lambda past: past.kind,
-    lambda past: printable(", ".join(past.interfaces)),
-    lambda past: printable(past.begun),
-    lambda past: printable(past.by),
-)
+def _row(past: Past) -> list[str | Text]:
+    state = past.state + (", not complete" if past.is_incomplete else "")
+    return [
+        styled(past.number, "bold"),
+        styled(state, STYLES.get(past.state, "bold")),
+        past.kind,
+        ", ".join(past.interfaces),
+        past.begun,
+        past.by,
+    ]
 
 
-def _document(past: Past) -> dict[str, object]:
-    return {
-        "change": past.number,
-        "state": past.state,
-        "kind": past.kind,
-        "interfaces": list(past.interfaces),
-        "begun": past.begun,
-        "by": past.by,
-        "plan_sha256": past.plan_sha256,
-        "accepted": list(past.accepted),
-        "why": past.why or None,
-        "note": past.note or None,
-        "evidence": past.evidence or None,
-        "log": list(past.log),
-    }
+def _why(past: Past) -> list[str]:
+    """What is worth a line below a row."""
+    why = f"closed by {past.closed_by}" if past.closed_by else f"because {past.why}" if past.why else ""
+    return [text for text in (why, f"note: {past.note}" if past.note else "") if text]
+
+
+def _say_all(app: App, past: Past) -> None:
+    why = f"closed by {past.closed_by}" if past.closed_by else past.why
+    for name, text in (("why", why), ("note", past.note), ("evidence", past.evidence)):
+        if text:
+            app.say(f"{name}: {text}")
+    for accepted in past.accepted:
+        app.say(f"accepted: {accepted}")
+    for line in past.log:
+        put(app.out, line, hang=23)

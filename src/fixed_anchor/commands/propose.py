@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import os
 from pathlib import Path
 from typing import Any
@@ -10,9 +9,9 @@ from typing import Any
 import click
 import msgspec
 
-from fixed_anchor.commands.common import App, RangeType
+from fixed_anchor.commands.common import JSON, App, RangeType, examples
 from fixed_anchor.core.addresses import AddressRange, IPAddress, parse_address
-from fixed_anchor.core.errors import InputError, printable
+from fixed_anchor.core.errors import InputError
 from fixed_anchor.core.plan import SOURCE_KINDS
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.machines.collected import Collected, is_collection
@@ -20,7 +19,8 @@ from fixed_anchor.machines.files import write_beside
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.planfile.reader import read_plan
 from fixed_anchor.planfile.writer import plan_text
-from fixed_anchor.reporting.documents import survey_document
+from fixed_anchor.reporting.documents.saved import read_stock
+from fixed_anchor.reporting.documents.stock import Proposed, ProposeDocument, host_stock
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Vantage
 from fixed_anchor.workflow.propose import propose, with_pick, with_site
@@ -48,7 +48,16 @@ class SourceType(click.ParamType[tuple[str, str]]):
         return kind, path
 
 
-@click.command(help="Write a plan from what is there. Nothing is added that was not there or asked for.")
+@click.command(
+    help="Write a plan from what is there. Nothing is added that was not there or asked for.",
+    epilog=examples(
+        ("sudo fixed-anchor propose --keep -o plan.yaml", "keep today's address, and write the plan"),
+        (
+            "fixed-anchor propose --survey tide-db.json --at 203.0.113.20 -o plan.yaml",
+            "for another host, from its survey",
+        ),
+    ),
+)
 @click.option(
     "--survey",
     "survey_file",
@@ -67,6 +76,7 @@ class SourceType(click.ParamType[tuple[str, str]]):
 )
 @click.option("-o", "output", required=True, metavar="PLAN", help="The plan to write; - prints it.")
 @click.option("--replace", is_flag=True, help="Overwrite the plan if it exists.")
+@JSON
 @click.pass_context
 def command(
     ctx: click.Context,
@@ -81,8 +91,9 @@ def command(
     sources: tuple[tuple[str, str], ...],
     output: str,
     replace: bool,
+    as_json: bool,
 ) -> None:
-    app = App(ctx)
+    app = App(ctx, as_json)
     if sum((keep, at is not None, pick)) != 1:
         raise click.UsageError("say which address: --keep, --at ADDRESS, or --pick")
     if no_pool and pools:
@@ -94,36 +105,42 @@ def command(
     found: HostSurvey | None = None
     if survey_file is None:
         found = take_stock(machine)
-        survey = survey_document(found)
+        survey = host_stock(found)
     elif collected:
-        survey = survey_document(take_stock(Collected(Path(survey_file))))
+        survey = host_stock(take_stock(Collected(Path(survey_file))))
     else:
-        survey = _read_survey(survey_file)
+        survey = read_stock(survey_file)
     known = () if no_pool else (pools or None)
     site = read_plan(Path(site_plan)) if site_plan is not None else None
     folder = Path(output).absolute().parent if output != "-" else Path.cwd()
     try:
-        proposed = with_site(propose(survey, interface, at, known), site, sources, folder)
-    except (KeyError, TypeError, ValueError) as error:
-        raise InputError(f"this is not a survey in format 1 ({error})", file=survey_file) from None
+        proposed = with_site(propose(msgspec.to_builtins(survey), interface, at, known), site, sources, folder)
+    except ValueError as error:
+        raise InputError(f"this is not a survey ({error})", file=survey_file) from None
     if pick:
         vantage: Vantage = Nowhere(f"the survey {survey_file} is of another machine")
         if found is not None:
             vantage = own_vantage(machine, found, proposed.interface)
         with app.status("probing the segment, about 7 s"):
             proposed = with_pick(proposed, site, folder, vantage)
-        app.err.print(f"picked {proposed.hold[0]}:", style="bold")
+        app.remark(f"picked {proposed.hold[0]}:", style="bold")
         for reason in proposed.reasons:
-            app.err.print(f"  {printable(reason)}", soft_wrap=True)
+            app.remark(reason, indent=2)
     if collected and survey_file is not None:
         # So that `check` and `draft` find the host again.
         proposed = msgspec.structs.replace(proposed, reach=f"collected:{os.path.relpath(survey_file, folder)}")
     text = plan_text(proposed)
+    if output != "-":
+        write_beside(Path(output), text.encode(), 0o644)
+        app.remark(f"wrote {output}; next: fixed-anchor check {output}")
+    if as_json:
+        held = [str(a) for a in proposed.hold]
+        made = Proposed(proposed.host, proposed.interface, held, list(proposed.reasons))
+        app.print_document(
+            ProposeDocument(command="propose", file=None if output == "-" else output, plan=text, hosts=[made])
+        )
     if output == "-":
         click.echo(text, nl=False)
-    else:
-        write_beside(Path(output), text.encode(), 0o644)
-        app.err.print(f"wrote {output}; next: fixed-anchor check {output}")
 
 
 def _is_collection(path: str) -> bool:
@@ -132,15 +149,3 @@ def _is_collection(path: str) -> bool:
             return is_collection(file.read(64))
     except OSError as error:
         raise InputError(f"the survey cannot be read: {error.strerror}", file=path) from None
-
-
-def _read_survey(path: str) -> dict[str, Any]:
-    try:
-        survey = json.loads(Path(path).read_text("utf-8"))
-    except OSError as error:
-        raise InputError(f"the survey cannot be read: {error.strerror}", file=path) from None
-    except ValueError:
-        raise InputError("this is not JSON", file=path, expected="what `survey --json` prints") from None
-    if not isinstance(survey, dict) or survey.get("format") != 1:
-        raise InputError("this is not a survey in format 1", file=path, expected="what `survey --json` prints")
-    return survey

@@ -7,11 +7,24 @@ import msgspec
 
 from fixed_anchor.change import states
 from fixed_anchor.change.change import Draft, Terms
-from fixed_anchor.commands.common import GRACE, NOTE, PATIENCE, App, addresses_to_hold, patience_of
+from fixed_anchor.commands.common import (
+    CHANGE,
+    GRACE,
+    JSON,
+    NOTE,
+    PATIENCE,
+    App,
+    addresses_to_hold,
+    examples,
+    patience_of,
+)
 from fixed_anchor.commands.watching import because, last_one, watch
 from fixed_anchor.core.baseline import Judge
 from fixed_anchor.core.errors import InputError
-from fixed_anchor.reporting.terminal import show_draft
+from fixed_anchor.reporting.documents.changes import ChangeDocument, HostChanged
+from fixed_anchor.reporting.documents.changes import change as change_now
+from fixed_anchor.reporting.documents.drafting import host_drafted
+from fixed_anchor.reporting.terminal.draft import show_draft
 from fixed_anchor.workflow.carry_out import about, told, who
 from fixed_anchor.workflow.linux_host import LinuxHost
 from fixed_anchor.workflow.restore import last_cutover, later_ones
@@ -22,9 +35,13 @@ _ENOUGH = 600
 
 @click.command(
     help="Roll the open change back now. Without an open one go back to before the last cutover, or before the change "
-    "that is named: guarded, and kept as soon as its checks pass."
+    "that is named: guarded, and kept as soon as its checks pass.",
+    epilog=examples(
+        ("sudo fixed-anchor restore --dry-run", "what it would do"),
+        ("sudo fixed-anchor restore 3", "go back to before change 3"),
+    ),
 )
-@click.argument("change", required=False)
+@CHANGE
 @click.option("--dry-run", is_flag=True, help="Show what it would do, and do nothing.")
 @click.option(
     "--confirm-within",
@@ -38,6 +55,7 @@ _ENOUGH = 600
 )
 @PATIENCE
 @NOTE
+@JSON
 @click.pass_context
 def command(
     ctx: click.Context,
@@ -48,8 +66,9 @@ def command(
     unattended: bool,
     patience: int | None,
     note: str | None,
+    as_json: bool,
 ) -> None:
-    app = App(ctx)
+    app = App(ctx, as_json)
     target = app.kept_target()
     refusal = target.machine.why_no_change()
     if refusal is not None and not dry_run:
@@ -67,7 +86,7 @@ def command(
     later = later_ones(target.machine, number)
     if later:
         verb = "would also undo" if dry_run else "also undoes"
-        app.out.print(f"restoring change {number} {verb} the later changes: {', '.join(later)}")
+        app.say(f"restoring change {number} {verb} the later changes: {', '.join(later)}")
     survey = target.survey()
     undone = target.recorded_baseline(number)
     drafted = target.restore_draft(number, addresses_to_hold(grace, target.machine, survey))
@@ -75,7 +94,7 @@ def command(
         drafted = msgspec.structs.replace(drafted, reachable={i.interface: i.reachable for i in undone.interfaces})
     show_draft(app.out, [drafted])
     if dry_run:
-        _say_dry(app, drafted)
+        _say_dry(app, target, drafted)
         return
     notes = about("restore", None, drafted, [], note)
     notes |= {"restores": number, "undoes": list(later)}
@@ -85,21 +104,28 @@ def command(
         judge = Judge(target.baseline(drafted, survey), undone)
     wait = confirm_within or _ENOUGH
     terms = Terms(wait, kept_by_checks, notes, told(notes, drafted), judge, patience_of(patience))
-    ctx.exit(watch(app, target, drafted, terms))
+    ctx.exit(watch(app, "restore", target, drafted, terms))
 
 
 def _roll_back(app: App, target: LinuxHost, number: str, dry_run: bool) -> None:
     if dry_run:
-        app.out.print(f"change {number} is open: it would be rolled back now; nothing was done")
+        _end(app, target, number, "it would be rolled back now; nothing was done")
+        app.say(f"change {number} is open: it would be rolled back now; nothing was done")
         return
     target.decide(number, states.ROLL_BACK, who())
-    app.out.print(f"change {number}: {because(target.status(number))}; the state is as it was before", soft_wrap=True)
+    _end(app, target, number, None)
+    app.say(f"change {number}: {because(target.status(number))}; the state is as it was before")
 
 
-def _say_dry(app: App, drafted: Draft) -> None:
-    from fixed_anchor.change.steps import argv_of
+def _end(app: App, target: LinuxHost, number: str, done: str | None) -> None:
+    """Prints the document, where that is asked for, and ends the command."""
+    if app.as_json:
+        made = HostChanged(host=target.name, done=done, change=change_now(target.name, target.status(number)))
+        app.print_document(ChangeDocument(command="restore", hosts=[made]))
 
-    steps = drafted.content.steps
-    for step in (*steps.leave, *steps.activate):
-        app.out.print(f"  then: {' '.join(argv_of(step))}", soft_wrap=True)
-    app.out.print("nothing was done")
+
+def _say_dry(app: App, target: LinuxHost, drafted: Draft) -> None:
+    if app.as_json:
+        made = HostChanged(host=target.name, done="nothing was done", draft=host_drafted(drafted))
+        app.print_document(ChangeDocument(command="restore", hosts=[made]))
+    app.say("nothing was done")

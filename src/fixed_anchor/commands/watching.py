@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Iterable
 
 from rich.console import Console
 from rich.status import Status
@@ -12,8 +13,14 @@ from fixed_anchor.change import states
 from fixed_anchor.change.change import ChangeStatus, Draft, Terms
 from fixed_anchor.commands.common import App
 from fixed_anchor.core.errors import EXIT_INTERRUPTED, printable
+from fixed_anchor.core.findings import Finding
 from fixed_anchor.core.verification import VerifyCheck, VerifyResult
-from fixed_anchor.reporting.terminal import STYLES, show_diff, show_verify
+from fixed_anchor.reporting.documents.changes import ChangeDocument, HostChanged, change, checks
+from fixed_anchor.reporting.documents.drafting import host_drafted
+from fixed_anchor.reporting.documents.parts import found_finding
+from fixed_anchor.reporting.terminal.draft import show_diff
+from fixed_anchor.reporting.terminal.paper import STYLES, styled
+from fixed_anchor.reporting.terminal.verify import show_verify
 from fixed_anchor.workflow.carry_out import Outcome, carry_out
 from fixed_anchor.workflow.linux_host import DraftOutdated, LinuxHost
 
@@ -60,20 +67,20 @@ class Watcher:
         if row is not None and status.is_open and status.state not in (states.NOT_BEGUN, states.STUCK):
             line = Text().append(time.strftime("%H:%M:%S  "), style="dim")
             line.append(f"{status.state:<13}", style="bold").append(row.goes_on)
-            self.out.print(line)
+            self.app.say(line)
 
     def _say_how_to_keep(self, status: ChangeStatus) -> None:
         text = countdown(status)
         if self._countdown is None:
             keep = self.app.command_for(self.machine, f"confirm {status.number}")
             back = self.app.command_for(self.machine, f"restore {status.number}")
-            self.out.print(Text(f"change {status.number} is in force: {text}.", style="bold"))
+            self.app.say(styled(f"change {status.number} is in force: {text}.", "bold"))
             for fact in status.grace_facts:
-                self.out.print(f"  stays until then as well:     {printable(fact)}")
-            self.out.print(f"  keep it, from a new session:  {keep}", soft_wrap=True)
-            self.out.print(f"  more time:                    {keep} --more-time 600", soft_wrap=True)
-            self.out.print(f"  go back at once:              {back}", soft_wrap=True)
-            self._countdown = self.app.err.status(text)
+                self.app.say(f"stays until then as well:     {fact}", indent=2)
+            self.app.type("keep it, from a new session:  ", keep)
+            self.app.type("more time:                    ", f"{keep} --more-time 600")
+            self.app.type("go back at once:              ", back)
+            self._countdown = self.app.err.status(text, spinner="line")
             if self.app.err.is_terminal:
                 self._countdown.start()
         else:
@@ -86,7 +93,7 @@ class Watcher:
         about = first.target or first.interface
         text = f"not passed yet: {first.code} {printable(about)}{more}; waiting for another {left:.0f} s"
         if self._waits is None:
-            self._waits = self.app.err.status(text)
+            self._waits = self.app.err.status(text, spinner="line")
             if self.app.err.is_terminal:
                 self._waits.start()
         else:
@@ -111,15 +118,19 @@ class Watcher:
         status = self.target.status(self._number)
         if status.is_open:
             keep = self.app.command_for(self.machine, f"confirm {status.number}")
-            self.app.err.print(
+            self.app.remark(
                 f"change {status.number} goes on without this terminal: automatic rollback at {end_of(status)} "
-                f"unless you confirm: {keep}",
-                soft_wrap=True,
+                f"unless you confirm: {keep}"
             )
 
 
-def watch(app: App, target: LinuxHost, draft: Draft, terms: Terms) -> int:
-    """Carries a change out under the eyes of the operator; returns the exit status."""
+def watch(
+    app: App, command: str, target: LinuxHost, draft: Draft, terms: Terms, findings: Iterable[Finding] = ()
+) -> int:
+    """Carries a change out under the eyes of the operator; returns the exit status.
+
+    ``command`` is the one that was typed, ``findings`` what its check found.
+    """
     watcher = Watcher(app, target, terms.unattended)
     try:
         outcome = carry_out(target, draft, terms, watcher, watcher.waiting)
@@ -133,16 +144,29 @@ def watch(app: App, target: LinuxHost, draft: Draft, terms: Terms) -> int:
     finally:
         watcher.stop()
     if outcome.verified is not None and outcome.state == states.CONFIRMED and draft.grace:
-        app.out.print("the old address has gone; looked at once more:")
+        app.say("the old address has gone; looked at once more:")
         show_verify(app.out, outcome.verified)
+    if app.as_json:
+        made = HostChanged(
+            host=target.name,
+            change=change(target.name, target.status(outcome.number)),
+            findings=[found_finding(f) for f in findings],
+            draft=host_drafted(draft),
+            checks=checks(outcome.verified),
+        )
+        plan = terms.notes.get("plan")
+        app.print_document(
+            ChangeDocument(command=command, plan=plan if isinstance(plan, str) else None, hosts=[made]),
+            outcome.exit_status,
+        )
     say_outcome(app, target, outcome)
     return outcome.exit_status
 
 
 #: What is worth a look where only the network disagrees.
 UNHEARD = (
-    "  On the host all was as planned, and its gateway answered before; only nobody on the segment answers the new\n"
-    "  address. Look at the switch (DHCP snooping, ARP inspection, source guard) or at the hypervisor's filter."
+    "On the host all was as planned, and its gateway answered before; only nobody on the segment answers the new "
+    "address. Look at the switch (DHCP snooping, ARP inspection, source guard) or at the hypervisor's filter."
 )
 
 
@@ -177,16 +201,15 @@ def say_outcome(app: App, target: LinuxHost, outcome: Outcome) -> None:
     number = outcome.number
     line = Text(f"change {number}: ").append(outcome.state, style=STYLES.get(outcome.state, "bold"))
     if outcome.is_incomplete:
-        line.append(f"   {incomplete(target, number)}", style="bold yellow")
+        app.say(line.append(f"   {incomplete(target, number)}", style="bold yellow"))
     elif outcome.state == states.CONFIRMED:
-        back = app.command_for(target.machine, f"restore {number}")
-        line.append(f"   to go back: {back}", style="default")
+        app.say(line)
+        app.type("to go back:  ", app.command_for(target.machine, f"restore {number}"))
     elif outcome.state == states.ROLLED_BACK:
         why = f"because {printable(outcome.why)}; " if outcome.why else ""
-        line.append(f"   {why}the state is as it was before", style="default")
+        app.say(line.append(f"   {why}the state is as it was before", style="default"))
     else:
         log = f"{target.record_folder(number)}/log"
-        line.append(f"   it could not be rolled back; the log says what is left to do: {log}", style="default")
-    app.out.print(line, soft_wrap=True)
+        app.say(line.append(f"   it could not be rolled back; the log says what is left to do: {log}", style="default"))
     if outcome.is_unheard:
-        app.out.print(UNHEARD, soft_wrap=True)
+        app.say(UNHEARD, indent=2)

@@ -247,7 +247,11 @@ def parse_range(text: str) -> AddressRange:
         return AddressRange(network.version, int(network.network_address), int(network.broadcast_address))
     left, dash, right = text.partition("-")
     first = parse_address(left)
-    if dash and 0 < len(right.strip()) <= 4 and right.strip().isalnum():
+    if (
+        dash
+        and re.fullmatch(r"\s*([0-9]{1,3}|[0-9a-fA-F]{1,4})\s*", right)
+        and (first.version == 6 or right.strip().isdigit())
+    ):
         # Many write the last part of the second address alone.
         whole = re.sub(r"[^.:]*$", right.strip(), str(first))
         raise ValueError(f"{text!r} shortens the last address; write {first}-{whole}")

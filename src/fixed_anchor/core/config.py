@@ -101,6 +101,14 @@ class InterfaceConfig(msgspec.Struct, frozen=True):
         """Whether this says anything about IP ``version``."""
         return self.method(version) != "untouched"
 
+    def in_words(self, version: int) -> str:
+        """``IPv6 fixed 2001:db8:7e::14/64, gateway fe80::1``, with what the files say of router advertisements."""
+        method = {"ra": "from router advertisements"}.get(self.method(version), self.method(version))
+        held = ", ".join(str(a) for a in self.of_family(version))
+        hops = ", ".join(str(r.next_hop) for r in self.default_routes(version) if r.next_hop is not None)
+        heard = "; router advertisements are listened to" if version == 6 and self.accepts_ra else ""
+        return f"IPv{version} {method}" + (f" {held}" if held else "") + (f", gateway {hops}" if hops else "") + heard
+
     def default_routes(self, version: int | None = None) -> tuple[Route, ...]:
         """The default routes of IP ``version`` (4 or 6), or of both."""
         return tuple(r for r in self.routes if r.is_default and (version is None or r.destination.version == version))

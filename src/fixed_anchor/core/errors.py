@@ -20,6 +20,21 @@ EXIT_CHANGE_OPEN = 7
 EXIT_BUG = 70
 EXIT_INTERRUPTED = 130
 
+#: What each exit status means, for `explain`, the manual page and the documentation.
+EXIT_MEANINGS: dict[int, str] = {
+    EXIT_DONE: "done; for a check: clear; for a probe: free; for a verification: as planned",
+    EXIT_AGAINST: "something speaks against it: a blocker, a taken address, a state that is not as planned; a change "
+    "was refused before anything was touched",
+    EXIT_USAGE: "the command line, a plan or another file cannot be read as what it should be",
+    EXIT_ROLLED_BACK: "the change was rolled back, and the state is as it was before",
+    EXIT_NO_ACCESS: "no permission, or the machine cannot be reached",
+    EXIT_STUCK: "a person is needed: a change could not be rolled back, or is kept without all of its files",
+    EXIT_UNDETERMINED: "undetermined: something that matters could not be looked at",
+    EXIT_CHANGE_OPEN: "another change is open, or this one is already decided",
+    EXIT_BUG: "a bug of ours; nothing more was done",
+    EXIT_INTERRUPTED: "interrupted with Ctrl-C; a change that had begun goes on under its guard",
+}
+
 _BIDI_CONTROLS = frozenset("\u200e\u200f\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069")
 
 

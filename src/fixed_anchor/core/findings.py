@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from functools import cached_property
 
 import msgspec
@@ -19,7 +19,8 @@ class Finding(msgspec.Struct, frozen=True, gc=False):
 
     ``seen_in`` says where it was seen (a file with its line, or a vantage);
     ``remedy`` is concrete. ``host``, ``interface`` and ``address`` are ``None``
-    where they do not apply.
+    where they do not apply. One of no host concerns every host of its ``segment``,
+    or of the plan where it names none.
     """
 
     code: str
@@ -30,6 +31,7 @@ class Finding(msgspec.Struct, frozen=True, gc=False):
     message: str
     seen_in: str
     remedy: str
+    segment: str | None = None
 
     @property
     def undetermined(self) -> bool:
@@ -52,6 +54,7 @@ def finding(
     interface: str | None = None,
     address: object | None = None,
     severity: str | None = None,
+    segment: str | None = None,
 ) -> Finding:
     """A finding of the catalogue; its severity and its remedy come from there, unless others are given."""
     entry = CATALOGUE[code]
@@ -64,11 +67,15 @@ def finding(
         message=message,
         seen_in=seen_in,
         remedy=remedy or entry.do,
+        segment=segment,
     )
 
 
 class Consulted(msgspec.Struct, frozen=True, gc=False):
-    """A source or vantage that was asked, what it said, and where or when (``at``)."""
+    """A source or vantage that was asked, what it said, and where or when (``at``).
+
+    A time is UTC, as 2026-11-28T19:23:09Z.
+    """
 
     source: str
     said: str
@@ -87,6 +94,7 @@ class Evidence(msgspec.Struct, frozen=True, gc=False):
 
     address: str
     host: str | None
+    interface: str | None
     consulted: tuple[Consulted, ...] = ()
     not_consulted: tuple[NotConsulted, ...] = ()
 
@@ -106,12 +114,18 @@ class Acceptance(msgspec.Struct, frozen=True):
 class CheckResult:
     """The outcome of a check: findings, evidence, and their verdict.
 
-    ``evidence`` is gathered when it is first asked for: of a large plan it is much, and not
-    every view shows it.
+    ``segments`` are those of every host that was checked. ``evidence`` is gathered when it is first
+    asked for: of a large plan it is much, and not every view shows it.
     """
 
-    def __init__(self, findings: tuple[Finding, ...], evidence: Callable[[], Iterable[Evidence]] = tuple) -> None:
+    def __init__(
+        self,
+        findings: tuple[Finding, ...],
+        evidence: Callable[[], Iterable[Evidence]] = tuple,
+        segments: Mapping[str, frozenset[str]] | None = None,
+    ) -> None:
         self.findings = findings
+        self.segments = segments or {}
         self._gather = evidence
 
     @cached_property
@@ -121,12 +135,38 @@ class CheckResult:
 
     def with_more(self, findings: Iterable[Finding]) -> CheckResult:
         """The same with further findings."""
-        return CheckResult(sorted_findings((*self.findings, *findings)), self._gather)
+        return CheckResult(sorted_findings((*self.findings, *findings)), self._gather, self.segments)
 
     @property
     def verdict(self) -> str:
         """``blocked``, ``undetermined`` or ``clear``."""
         return verdict_of(self.findings)
+
+    @cached_property
+    def by_host(self) -> dict[str | None, list[Finding]]:
+        """The findings of every host, and below ``None`` those of no host."""
+        found: dict[str | None, list[Finding]] = {}
+        for one in self.findings:
+            found.setdefault(one.host, []).append(one)
+        return found
+
+    @cached_property
+    def _of_all(self) -> list[Finding]:
+        return [f for f in self.by_host.get(None, ()) if f.stops]
+
+    def _general(self, host: str) -> list[Finding]:
+        """What stops every host of a segment, or of the plan, and so this one."""
+        mine = self.segments.get(host, frozenset())
+        return [f for f in self._of_all if f.segment is None or f.segment in mine]
+
+    def verdict_of_host(self, host: str) -> str:
+        """What the check of ``host`` alone amounts to."""
+        return verdict_of([*self.by_host.get(host, ()), *self._general(host)])
+
+    def verdict_of_address(self, host: str, address: str) -> str:
+        """What is to be said of one address: what speaks against it, and what was not looked at for every address."""
+        about = [f for f in self.by_host.get(host, ()) if f.address == address or (f.undetermined and not f.address)]
+        return verdict_of([*about, *self._general(host)])
 
 
 def verdict_of(findings: Iterable[Finding]) -> str:

@@ -264,7 +264,8 @@ def files_check(
     """Whether the files, which a reboot will load, declare what is wanted; ``broken`` is one that it would not load."""
     where = str(found.declared_in[0]) if found.declared_in else "no file"
     good = broken is None and found.declared is not None and says(found.declared, wanted)
-    observed = f"{where} does" if good else f"{where} declares something else"
+    told = "; ".join(found.declared.in_words(v) for v in (4, 6) if wanted.touches(v)) if found.declared else "nothing"
+    observed = f"{where}, which a reboot loads: {told or 'nothing of what is wanted'}"
     return VerifyCheck(
         "files-as-planned",
         True,

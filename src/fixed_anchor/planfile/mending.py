@@ -8,6 +8,7 @@ used: the plan is refused.
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 
 import msgspec
 
@@ -35,10 +36,12 @@ class _Mend(msgspec.Struct):
     lines: list[str]
 
 
-def composed(text: str, file: str, errors: list[InputError]) -> Value:
+def composed(text: str, file: str, errors: list[InputError], wrong_with: Callable[[Value], int]) -> Value:
     """The root of the plan in ``text``, which gathers further ``errors``.
 
-    Raises :class:`InputError` for what cannot be put right; what could be is in ``errors`` by then.
+    Where a line may have been meant to begin in several columns, that one is taken with which least is wrong:
+    ``wrong_with`` counts what is, below a root. Raises :class:`InputError` for what cannot be put right; what could
+    be is in ``errors`` by then.
     """
     at = -1
     for _ in range(_AT_MOST):
@@ -46,7 +49,7 @@ def composed(text: str, file: str, errors: list[InputError]) -> Value:
             return Value(compose(text, file), file, gathered=errors)
         except InputError as error:
             lines = text.splitlines()
-            mend = _mend(lines, file, error)
+            mend = _mend(lines, file, error) or _moved(lines, file, error, wrong_with)
             # Each slip once: where putting one right brings out another above it, it was not that.
             if mend is None or mend.number <= at:
                 raise error
@@ -60,8 +63,8 @@ def _mend(lines: list[str], file: str, error: InputError) -> _Mend | None:
     if error.line is None or not 0 < error.line <= len(lines) + 1:
         return None
     wrong = error.line - 1
-    if wrong < len(lines) and "\t" in lines[wrong] and "a tab stands" in error.what:
-        return _Mend(error, wrong, [_indent_meant(lines, wrong) + lines[wrong].lstrip(), *lines[wrong + 1 :]])
+    if "a tab stands" in error.what:
+        return None
     # The parser notices a missing colon in the line itself, or in one of those below.
     near = [n for n in range(min(wrong, len(lines) - 1), -1, -1) if _says_something(lines[n])]
     for number in near[:3]:
@@ -73,9 +76,7 @@ def _mend(lines: list[str], file: str, error: InputError) -> _Mend | None:
         found = _unclosed(lines, number, file, "\"'")
         if found is not None:
             return found
-    if wrong < len(lines):
-        return _bad_start(lines, wrong, error) or _indented(lines, wrong, error)
-    return None
+    return _bad_start(lines, wrong, error) if wrong < len(lines) else None
 
 
 def _says_something(line: str) -> bool:
@@ -88,19 +89,6 @@ def _indent_of(line: str) -> int:
 
 def _line_above(lines: list[str], number: int) -> str:
     return next((lines[n] for n in range(number - 1, -1, -1) if _says_something(lines[n])), "")
-
-
-def _indent_meant(lines: list[str], number: int) -> str:
-    """Where a line with a tab was to begin: above its children, or beside the next line."""
-    below = next((line for line in lines[number + 1 :] if _says_something(line)), "")
-    if below and "\t" not in below[: _indent_of(below)]:
-        return " " * max(0, _indent_of(below) - (2 if lines[number].rstrip().endswith(":") else 0))
-    return _indent_like_above(lines, number)
-
-
-def _indent_like_above(lines: list[str], number: int) -> str:
-    above = _line_above(lines, number)
-    return " " * (_indent_of(above) + (2 if above.rstrip().endswith(":") else 0))
 
 
 def _at(lines: list[str], number: int, file: str, what: str, column: int, remedy: str) -> InputError:
@@ -170,19 +158,43 @@ def _bad_start(lines: list[str], number: int, error: InputError) -> _Mend | None
     return _Mend(error, number, [f"{said['lead']}'{value}'", *lines[number + 1 :]])
 
 
-def _indented(lines: list[str], number: int, error: InputError) -> _Mend | None:
-    """A line, with those below it that are deeper, moved to where the line above puts it."""
-    if "indented differently" not in error.what:
+def _moved(lines: list[str], file: str, error: InputError, wrong_with: Callable[[Value], int]) -> _Mend | None:
+    """A line with a tab, or in a wrong column, moved with those below it to the column with which least is wrong."""
+    number = (error.line or 0) - 1
+    if not 0 <= number < len(lines) or not any(w in error.what for w in ("a tab stands", "indented differently")):
         return None
-    was, meant = _indent_of(lines[number]), len(_indent_like_above(lines, number))
-    if was == meant:
-        return None
-    moved, below = [], number
-    for below in range(number, len(lines)):
-        here = _indent_of(lines[below])
-        if below > number and _says_something(lines[below]) and (here <= was or here == meant):
-            break
-        moved.append(" " * max(0, _indent_of(lines[below]) + meant - was) + lines[below].lstrip())
-    else:
-        below = len(lines)
-    return _Mend(error, number, [*moved, *lines[below:]])
+    around = [line for line in (*lines[:number][::-1], *lines[number + 1 :]) if _says_something(line)]
+    near = {_indent_of(line) for line in around if "\t" not in line[: _indent_of(line)]}
+    best: tuple[int, list[str]] | None = None
+    for column in sorted({0, *near, *(n + 2 for n in near)} - {_indent_of(lines[number])} | {0}):
+        for below in {number + 1, _end_of_block(lines, number)}:
+            made = _shifted(lines, number, below, column)
+            count = _count("\n".join([*lines[:number], *made]) + "\n", file, number, wrong_with)
+            if count is not None and (best is None or count < best[0]):
+                best = (count, made)
+    return None if best is None else _Mend(error, number, best[1])
+
+
+def _count(text: str, file: str, number: int, wrong_with: Callable[[Value], int]) -> int | None:
+    """How much is wrong with ``text``; ``None`` where it cannot be read up to line ``number`` and beyond it."""
+    try:
+        return wrong_with(Value(compose(text, file), file, gathered=[]))
+    except InputError as error:
+        # A further slip below is told of in its turn.
+        return 100_000 - (error.line or 0) if (error.line or 0) > number + 2 else None
+
+
+def _end_of_block(lines: list[str], number: int) -> int:
+    """The first line below ``number`` that is not deeper than it."""
+    depth = _indent_of(lines[number].expandtabs(8))
+    for below in range(number + 1, len(lines)):
+        if _says_something(lines[below]) and _indent_of(lines[below]) <= depth:
+            return below
+    return len(lines)
+
+
+def _shifted(lines: list[str], number: int, below: int, column: int) -> list[str]:
+    """The lines from ``number`` on, those before ``below`` moved so that the first begins in ``column``."""
+    by = column - _indent_of(lines[number])
+    moved = [" " * max(0, _indent_of(line) + by) + line.lstrip() for line in lines[number:below]]
+    return [*moved, *lines[below:]]

@@ -122,7 +122,7 @@ class Value:
         self._above = above
         self._key = key
         #: Where the errors below here are gathered, so that one run tells of all; ``None`` raises the first one.
-        self.gathered = above.gathered if above is not None else gathered
+        self.gathered: list[InputError] | None = above.gathered if above is not None else gathered
 
     @property
     def path(self) -> str:
@@ -287,5 +287,10 @@ class Value:
 
     def each(self, read: Callable[[Value], T]) -> tuple[T, ...]:
         """Every item here through ``read``; those that cannot be read are reported, and left out."""
-        found = [item.attempt(lambda item=item: [read(item)], []) for item in self.items()]  # type: ignore[misc]
-        return tuple(one for several in found for one in several)
+        found: list[T] = []
+        for item in self.items():
+            try:
+                found.append(read(item))
+            except InputError as error:
+                self.report(error)
+        return tuple(found)

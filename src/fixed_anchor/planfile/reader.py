@@ -56,6 +56,9 @@ ROUTE_KEYS = shape.keys(shape.RouteShape)
 GATEWAY_KEYS = shape.keys(shape.GatewayShape)
 HELD_KEYS = shape.keys(shape.AddressShape)
 
+#: Stands for an address whose key is misspelt, of which enough was said.
+_UNKNOWN = parse_address("0.0.0.0")
+
 _REACH = "KIND:WHERE, such as tree:DIR or collected:FILE"
 
 
@@ -79,12 +82,21 @@ def plan_from_text(text: str, file: str) -> Plan:
     errors: list[InputError] = []
     plan = None
     try:
-        plan = _plan(composed(text, file, errors), text)
+        plan = _plan(composed(text, file, errors, _wrong_with), text)
     except InputError as error:
         errors.append(error)
     if plan is None or errors:
         raise errors[0] if len(errors) == 1 else InputErrors(errors)
     return plan
+
+
+def _wrong_with(root: Value) -> int:
+    """How much is wrong below ``root``."""
+    try:
+        _plan(root, "")
+    except InputError:
+        return 1000
+    return len(root.gathered or ())
 
 
 def _plan(root: Value, text: str) -> Plan:
@@ -113,7 +125,8 @@ def _named(value: Value | None, expected: str, read: Callable[[str, Value, Value
     """A mapping by names, each read with ``read``; those that cannot be read are reported and left out."""
     if value is None:
         return {}
-    entries = value.attempt(lambda: list(value.entries(expected)), [])
+    nothing: list[tuple[str, Value, Value]] = []
+    entries = value.attempt(lambda: list(value.entries(expected)), nothing)
     found = [(name, key.attempt(partial(read, name, key, inner), None)) for name, key, inner in entries]
     return {name: one for name, one in found if one is not None}
 
@@ -143,7 +156,8 @@ def _source(item: Value) -> SourceRef:
 
 
 def _segment(name: str, key: Value, value: Value) -> Segment:
-    fields = value.attempt(lambda: value.fields(SEGMENT_KEYS, "the facts of the segment"), {})
+    nothing: dict[str, Value] = {}
+    fields = value.attempt(lambda: value.fields(SEGMENT_KEYS, "the facts of the segment"), nothing)
     if "subnet" not in fields and value.is_mapping:
         key.report(key.error(f"segment {name} has no subnet", expected="`subnet: ADDRESS/PREFIX`"))
     return Segment(
@@ -228,9 +242,12 @@ def _gateways(value: Value) -> tuple[Gateway, ...]:
 def _gateway(item: Value) -> Gateway:
     if not item.is_mapping:
         return Gateway(item.parsed(parse_address, "an address"))
+    wrong = len(item.gathered or ())
     fields = item.fields(GATEWAY_KEYS)
     metric = _metric(fields)
     if "address" not in fields:
+        if len(item.gathered or ()) > wrong:
+            return Gateway(_UNKNOWN)
         raise item.error("the gateway has no address", expected="{address: ..., metric: ...}")
     return Gateway(fields["address"].parsed(parse_address, "an address"), metric)
 
@@ -242,8 +259,11 @@ def _metric(fields: dict[str, Value]) -> int | None:
 def _held(item: Value) -> PlannedAddress:
     if not item.is_mapping:
         return item.parsed(_held_text, "an address")
+    wrong = len(item.gathered or ())
     fields = item.fields(HELD_KEYS)
     if "address" not in fields:
+        if len(item.gathered or ()) > wrong:
+            return PlannedAddress(_UNKNOWN)
         raise item.error("no address stands here", expected="{address: ..., prefix: ...}")
     address = fields["address"].parsed(parse_address, "an address")
     return PlannedAddress(address, _read(fields, "prefix", lambda v: v.parsed(_prefix_of(address), "a prefix"), None))
@@ -346,7 +366,8 @@ def _interface(name: str, key: Value, value: Value, segments: dict[str, Segment]
     if "segment" not in fields:
         key.report(key.error(f"interface {name} names no segment", expected="`segment: NAME`"))
     wrong = len(key.gathered or ())
-    hold = _read(fields, "hold", lambda v: v.each(_held), ())
+    none: tuple[PlannedAddress, ...] = ()
+    hold = _read(fields, "hold", lambda v: v.each(_held), none)
     sure = wrong == len(key.gathered or ())
     if len({h.address for h in hold}) != len(hold):
         key.report(_twice(fields["hold"]))

@@ -6,7 +6,8 @@ reader, :mod:`fixed_anchor.planfile.reader`; a test holds the two together.
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from collections.abc import Iterator
+from typing import Annotated, Any, Literal, get_type_hints
 
 import msgspec
 from msgspec import Meta, Struct
@@ -19,96 +20,144 @@ Domain = Annotated[str, Meta(description="a domain name")]
 Number = int | str
 
 
+def _says(meaning: str) -> Meta:
+    return Meta(description=meaning)
+
+
 class GatewayShape(Struct, forbid_unknown_fields=True):
     """A gateway with its metric."""
 
-    address: Address
-    metric: Number | None = None
+    address: Annotated[Address, _says("the gateway's address")]
+    metric: Annotated[Number | None, _says("the metric of its default route; the lowest is used")] = None
 
 
 class RouteShape(Struct, forbid_unknown_fields=True):
     """An additional route."""
 
-    destination: Annotated[str, Meta(description="a subnet, or `default`")]
-    next_hop: Address | None = None
-    metric: Number | None = None
-    on_link: bool = False
+    destination: Annotated[Address, _says("a subnet, or `default`")]
+    next_hop: Annotated[Address | None, _says("the router behind which it lies; absent: on the link itself")] = None
+    metric: Annotated[Number | None, _says("the metric of the route; the lowest is used")] = None
+    on_link: Annotated[bool, _says("true: the next hop is on the link although it is in no subnet of it")] = False
 
 
 class AddressShape(Struct, forbid_unknown_fields=True):
     """An address to hold, with a prefix of its own."""
 
-    address: Address
-    prefix: Annotated[Number | None, Meta(description="overrides the segment's prefix, in bits")] = None
+    address: Annotated[Address, _says("the address, without a prefix")]
+    prefix: Annotated[Number | None, _says("overrides the segment's prefix, in bits")] = None
 
 
 class SegmentShape(Struct, forbid_unknown_fields=True):
     """What a segment may say."""
 
-    subnet: list[Subnet] | Subnet
-    gateway: Any = None
-    resolvers: list[Address] | Address = []
-    search: list[Domain] | Domain = []
+    subnet: Annotated[list[Subnet] | Subnet, _says("the subnets on the segment, ADDRESS/PREFIX, of either family")]
+    gateway: Annotated[Any, _says("the gateways of the segment; an interface may say otherwise")] = None
+    resolvers: Annotated[list[Address] | Address, _says("the resolvers that hosts of the segment use")] = []
+    search: Annotated[list[Domain] | Domain, _says("the search domains of its hosts")] = []
     pools: Annotated[
         list[Range] | Range | None,
-        Meta(description="DHCP pools; [] says: no DHCP server; absent says: not known"),
+        _says("DHCP pools, FIRST-LAST; [] says: no DHCP server; absent says: not known"),
     ] = None
-    reservations: dict[str, list[Address] | Address] = {}
-    set_aside: list[Range] | Range = []
-    reachable: list[Text] | Text = []
+    reservations: Annotated[
+        dict[str, list[Address] | Address], _says("addresses that the DHCP server keeps, by quoted MAC")
+    ] = {}
+    set_aside: Annotated[list[Range] | Range, _says("ranges that no host of the plan shall take")] = []
+    reachable: Annotated[
+        list[Text] | Text,
+        _says("what users need behind the gateway: a name, HOST:PORT, or a URL; asked before and after a change"),
+    ] = []
     dhcp_servers: Annotated[
         list[Address] | Address | None,
-        Meta(description="the DHCP servers that belong here; absent: those whose offers lie in the pools"),
+        _says("the DHCP servers that belong here; absent: those whose offers lie in the pools"),
     ] = None
     was: Annotated[
         list[Subnet] | Subnet,
-        Meta(description="the subnets that it had before it was widened or divided: hosts may still be in them"),
+        _says("the subnets that it had before it was widened or divided: hosts may still be in them"),
     ] = []
 
 
 class InterfaceShape(Struct, forbid_unknown_fields=True):
     """What an interface may say."""
 
-    segment: Text
-    mac: Text | None = None
-    hold: Any = None
-    ipv4: Literal["fixed", "dhcp", "off", "untouched"] | None = None
-    ipv6: Literal["fixed", "dhcp", "ra", "off", "untouched"] | None = None
-    expect: list[Address] | Address = []
-    leave_alone: list[Address] | Address = []
-    gateway: Any = None
-    metric: Number | None = None
-    resolvers: list[Address] | Address | None = None
-    search: list[Domain] | Domain | None = None
-    mtu: Number | None = None
-    time_servers: list[Text] | Text | None = None
-    routes: list[RouteShape] | RouteShape = []
+    segment: Annotated[Text, _says("the segment that it is on, by name")]
+    mac: Annotated[Text | None, _says("its permanent MAC, quoted: by it the host is known")] = None
+    hold: Annotated[Any, _says("the addresses to hold; the first of a family is the preferred source")] = None
+    ipv4: Annotated[
+        Literal["fixed", "dhcp", "off", "untouched"] | None,
+        _says("how it comes by IPv4; absent: fixed where it holds such an address, else untouched"),
+    ] = None
+    ipv6: Annotated[
+        Literal["fixed", "dhcp", "ra", "off", "untouched"] | None,
+        _says("the same for IPv6; ra: from router advertisements"),
+    ] = None
+    expect: Annotated[
+        list[Address] | Address, _says("addresses that its lease is to bring; checked, and not written")
+    ] = []
+    leave_alone: Annotated[
+        list[Address] | Address, _says("fixed addresses that somebody set by hand, which stay as they are")
+    ] = []
+    gateway: Annotated[Any, _says("its own gateways, instead of the segment's; `none`: no default route here")] = None
+    metric: Annotated[Number | None, _says("the metric of its default routes; the lowest is used")] = None
+    resolvers: Annotated[
+        list[Address] | Address | None, _says("its own resolvers, instead of the segment's; [] for none")
+    ] = None
+    search: Annotated[
+        list[Domain] | Domain | None, _says("its own search domains, instead of the segment's; [] for none")
+    ] = None
+    mtu: Annotated[Number | None, _says("the MTU, in bytes")] = None
+    time_servers: Annotated[
+        list[Text] | Text | None, _says("the time servers that the host's time daemon shall follow")
+    ] = None
+    routes: Annotated[list[RouteShape] | RouteShape, _says("further routes")] = []
 
 
 class HostShape(Struct, forbid_unknown_fields=True):
     """What a host may say."""
 
-    interfaces: dict[str, InterfaceShape]
-    hostname: Text | None = None
+    interfaces: Annotated[dict[str, InterfaceShape], _says("its interfaces, by name")]
+    hostname: Annotated[Text | None, _says("the whole name that it shall have; absent: it keeps its own")] = None
     reach: Annotated[
         Text | None,
-        Meta(description="tree:DIR, collected:FILE, or another KIND:WHERE; absent: from itself alone"),
+        _says("tree:DIR, collected:FILE, or another KIND:WHERE; absent: from itself alone"),
     ] = None
 
 
 class PlanShape(Struct, forbid_unknown_fields=True):
     """The whole plan; its JSON Schema is made of this."""
 
-    plan: Literal[1, "1"]
-    segments: dict[str, SegmentShape]
-    hosts: dict[str, HostShape]
-    site: Text | None = None
-    sources: list[dict[str, str]] = []
+    plan: Annotated[Literal[1, "1"], _says("the format: 1")]
+    segments: Annotated[dict[str, SegmentShape], _says("the segments of the site, by name")]
+    hosts: Annotated[dict[str, HostShape], _says("the hosts, by name")]
+    site: Annotated[Text | None, _says("the name of the site, for people")] = None
+    sources: Annotated[
+        list[dict[str, str]], _says("files that know which addresses are spoken for, each `KIND: PATH`")
+    ] = []
 
 
 def keys(shape: type[Struct]) -> dict[str, None]:
     """The keys that a mapping of this shape may have, in their order, quick to be asked."""
     return dict.fromkeys(shape.__struct_fields__)
+
+
+def described() -> Iterator[tuple[str, str, str]]:
+    """Every key of a plan: its name, what it belongs to, and what it says."""
+    for shape, belongs_to in _PLACES.items():
+        hints = get_type_hints(shape, include_extras=True)
+        for name in shape.__struct_fields__:
+            meanings = [m.description for m in hints[name].__metadata__ if isinstance(m, Meta) and m.description]
+            yield name, belongs_to, meanings[-1]
+
+
+#: How a person names the mapping of each shape.
+_PLACES: dict[type[Struct], str] = {
+    PlanShape: "the plan",
+    SegmentShape: "a segment",
+    HostShape: "a host",
+    InterfaceShape: "an interface",
+    GatewayShape: "a gateway, as {address, metric}",
+    AddressShape: "an address of `hold`, as {address, prefix}",
+    RouteShape: "a route",
+}
 
 
 def json_schema() -> dict[str, Any]:

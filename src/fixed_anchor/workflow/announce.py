@@ -46,7 +46,7 @@ def announce_what_is_alone(
     """
     wanted = tuple(dict.fromkeys(addresses))
     if vantage.frames is None:
-        return dict.fromkeys(wanted, vantage.why_not or f"{vantage.name} sends no frames")
+        return dict.fromkeys(wanted, vantage.why_not or f"{vantage.name} sends no frames: that needs root")
     looked = look(vantage, wanted, pattern=AFTERWARDS)
     why_not = dict(looked.why_not)
     for address, answer in looked.answers.items():

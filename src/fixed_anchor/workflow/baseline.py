@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Mapping
 
 import msgspec
@@ -12,6 +11,7 @@ from fixed_anchor.core.baseline import Baseline, InterfaceBefore, baseline_of_fa
 from fixed_anchor.core.config import InterfaceConfig
 from fixed_anchor.core.errors import AnchorError
 from fixed_anchor.core.survey import HostSurvey
+from fixed_anchor.core.times import utc
 from fixed_anchor.core.verification import PASS, VerifyCheck
 from fixed_anchor.engine import driver
 from fixed_anchor.machines.protocol import Machine
@@ -62,7 +62,7 @@ def take_baseline(
             if all(check.outcome == PASS or not check.required for check in made.values()):
                 break
         checks += made.values()
-    at = time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime())
+    at = utc()
     return Baseline(tuple(befores), tuple(checks), answers, far, at)
 
 

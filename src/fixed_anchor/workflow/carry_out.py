@@ -27,6 +27,7 @@ from fixed_anchor.core.errors import (
     printable,
 )
 from fixed_anchor.core.findings import Acceptance, CheckResult
+from fixed_anchor.core.times import utc
 from fixed_anchor.core.verification import AS_PLANNED, NOT_AS_PLANNED, VerifyResult
 from fixed_anchor.machines.session import session_peer
 
@@ -110,7 +111,7 @@ def about(
         "host": draft.host,
         "stack": draft.stack,
         "interfaces": list(draft.interfaces),
-        "begun": time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime()),
+        "begun": utc(),
         "by": who(),
         "from": str(session_peer() or "this machine"),
         "plan": plan_file and os.path.abspath(plan_file),

@@ -39,6 +39,7 @@ from fixed_anchor.core.rules.wire import (
     wire_findings,
 )
 from fixed_anchor.core.survey import HostSurvey
+from fixed_anchor.core.times import utc
 from fixed_anchor.engine.boot import init_of
 from fixed_anchor.observe.readiness import readiness
 from fixed_anchor.workflow.dhcp_server import with_reservation_lines
@@ -139,7 +140,9 @@ def check_with_knowledge(
             findings += declared_findings(host, survey, foreseen[host.name])
     findings += list(old_address_findings(site, known, foreseen, findings))
     findings = with_reservation_lines(site, known, findings)
-    result = CheckResult(sorted_findings(without_lesser(findings)), lambda: (e for one in gather for e in one()))
+    segments = {host.name: frozenset(i.segment for i in host.interfaces) for host in chosen}
+    gathered = sorted_findings(without_lesser(findings))
+    result = CheckResult(gathered, lambda: (e for one in gather for e in one()), segments)
     return Checked(result, known)
 
 
@@ -219,13 +222,13 @@ def _evidence(
         if survey is not None and survey.running:
             is_own = address in survey.own_addresses()
             said = "the host holds it now" if is_own else "the host does not hold it now"
-            consulted = (*consulted, Consulted(f"kernel of {survey.host}", said, "now"))
+            consulted = (*consulted, Consulted(f"kernel of {survey.host}", said, utc()))
         answer = answers.get(address)
         if answer is not None:
-            yield Evidence(shown, host.name, (*consulted, answer.consulted(own), *servers), unasked)
+            yield Evidence(shown, host.name, interface.name, (*consulted, answer.consulted(own), *servers), unasked)
         else:
             wire = _not_asked(why_not.get(address, seen.why))
-            yield Evidence(shown, host.name, (*consulted, *servers), (*unasked, wire))
+            yield Evidence(shown, host.name, interface.name, (*consulted, *servers), (*unasked, wire))
 
 
 @cache

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import calendar
 import json
-import time
 from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import Any
@@ -35,6 +33,7 @@ from fixed_anchor.core.errors import InputError, Refused
 from fixed_anchor.core.findings import CheckResult
 from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.core.plan import Plan
+from fixed_anchor.core.times import seconds_of, utc
 from fixed_anchor.workflow.evidence_bound import subject
 
 FORMAT = 2
@@ -86,7 +85,7 @@ def save(path: Path, plan: Plan, result: CheckResult, known: Knowledge, now: int
     subnets = [subnet for segment in plan.segments.values() for subnet in segment.subnets]
     document = {
         "format": FORMAT,
-        "made": time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime(now)),
+        "made": utc(now),
         "plan_sha256": hashlib.sha256(Path(plan.file).read_bytes()).hexdigest(),
         "about": {host.name: subject(plan, host) for host in plan.hosts.values()},
         "verdict": result.verdict,
@@ -107,7 +106,7 @@ def load(path: Path, now: int) -> Carried:
         document = json.loads(data)
         if document["format"] not in (1, FORMAT):
             raise ValueError("format")
-        made = calendar.timegm(time.strptime(document["made"], "%Y-%m-%dT%H:%M:%SZ"))
+        made = seconds_of(document["made"])
         # The first format did not say what it is about.
         about = dict(document["about"]) if document["format"] != 1 else {}
         carried = Carried(str(path), made, {}, about, hashlib.sha256(data).hexdigest())

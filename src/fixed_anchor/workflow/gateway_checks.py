@@ -83,7 +83,9 @@ def _echo(asking: Asking, gateway: IPAddress, macs: list[str]) -> VerifyCheck:
     if source is None:
         return asking.not_made(code, shown, shown, f"the interface has no IPv{gateway.version} address", required=False)
     if frames is None:
-        return asking.not_made(code, shown, shown, f"{asking.vantage.name} sends no frames", required=False)
+        return asking.not_made(
+            code, shown, shown, f"{asking.vantage.name} sends no frames: that needs root", required=False
+        )
     begun = time.monotonic()
     echoes = Echoes(frames.mac, source, macs[0], gateway)
     frames.converse(echoes)
@@ -116,7 +118,7 @@ def _forwards(asking: Asking, gateway: IPAddress, macs: list[str], answered: Ite
             return asking.check("gateway-forwards", str(gateway), expected, observed, None, begun)
         tried.append(f"no answer of a router to a packet for {probe.target} with a hop limit of 1")
     elif frames is None and not tried and asking.vantage.has_neighbours:
-        why = f"{asking.vantage.name} sends no frames, and nobody beyond it is known"
+        why = f"{asking.vantage.name} sends no frames: that needs root, and nobody beyond it is known"
         return asking.not_made("gateway-forwards", str(gateway), expected, why)
     why_not = "; ".join(tried) or "its MAC is not known, and nobody beyond it is"
     return asking.check("gateway-forwards", str(gateway), expected, "nothing beyond it answered", why_not, begun)

@@ -12,7 +12,8 @@ class Past(msgspec.Struct, frozen=True):
     """One change. ``begun`` is UTC, ``by`` the user, ``log`` the engine's lines, ``accepted`` findings let pass.
 
     ``why`` says why it ended as it did, ``note`` is what whoever began it wrote, ``evidence`` what evidence was
-    carried to it.
+    carried to it. ``is_incomplete`` says that it is kept without all of its final files; ``closed_by`` by whom and
+    why what was there was accepted.
     """
 
     number: str
@@ -27,7 +28,8 @@ class Past(msgspec.Struct, frozen=True):
     why: str = ""
     note: str = ""
     evidence: str = ""
-    closed: bool = False
+    closed_by: str = ""
+    is_incomplete: bool = False
 
 
 def history(target: Target) -> list[Past]:
@@ -44,7 +46,7 @@ def history(target: Target) -> list[Past]:
         found.append(
             Past(
                 number,
-                states.shown(status.state) + (", not complete" if status.is_incomplete else ""),
+                states.shown(status.state),
                 str(record.notes.get("kind", "?")),
                 tuple(str(i) for i in record.notes.get("interfaces", ())),
                 str(record.notes.get("begun", "?")),
@@ -52,10 +54,11 @@ def history(target: Target) -> list[Past]:
                 record.notes.get("plan_sha256"),
                 accepted,
                 record.log,
-                f"closed by {status.closed_by}" if status.closed_by else status.why,
+                status.why,
                 str(record.notes.get("note") or ""),
                 _evidence(record.notes.get("evidence")),
-                bool(status.closed_by),
+                status.closed_by,
+                status.is_incomplete,
             )
         )
     return found

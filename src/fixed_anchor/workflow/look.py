@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import logging
 import random
-import time
 from collections.abc import Iterable
 from ipaddress import IPv4Address, IPv6Address
 
@@ -12,6 +11,7 @@ import msgspec
 
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.rules.wire import DhcpServerSeen, Holder, WireAnswer
+from fixed_anchor.core.times import utc
 from fixed_anchor.packets.arp_probes import AGAIN, CAREFULLY, CONTROL, ArpProbes, Pattern
 from fixed_anchor.packets.conversation import Conversation, HolderQuestion, Together
 from fixed_anchor.packets.dhcp_questions import Answer, DhcpQuestions
@@ -87,7 +87,7 @@ def _with_frames(
     if parts:
         frames.converse(Together(*parts))
     lost = frames.drops() - before
-    at = time.strftime("%H:%M:%S")
+    at = utc()
     answers: dict[IPAddress, WireAnswer] = {}
     for question in asking:
         asked = question.asked + (f", {lost} received frames lost" if lost else "")
@@ -156,7 +156,7 @@ def _once(seen: tuple[DhcpServerSeen, ...]) -> tuple[DhcpServerSeen, ...]:
 
 
 def _through_kernel(table: NeighbourTable, name: str, targets: list[IPAddress]) -> Looked:
-    at = time.strftime("%H:%M:%S")
+    at = utc()
     found = table.neighbours(targets)
     answers = {
         target: WireAnswer(

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Iterable
 
 import msgspec
@@ -11,6 +10,7 @@ from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.errors import InputError, NoAccess
 from fixed_anchor.core.findings import Consulted, NotConsulted
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
+from fixed_anchor.core.times import utc
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe.stocktaking import look_at_kernel
 from fixed_anchor.vantages import across_router
@@ -33,6 +33,7 @@ class ProbedAddress(msgspec.Struct, frozen=True):
     """The answer for one address: ``free``, ``taken`` or ``undetermined``, and what it rests on."""
 
     address: IPAddress
+    interface: str | None
     verdict: str
     holders: tuple[SeenHolder, ...]
     consulted: tuple[Consulted, ...]
@@ -128,14 +129,14 @@ def _on_segment(
             # Asked where the operator said; whether that is its segment, nobody knows here.
             verdict = UNDETERMINED
             missing.append(NotConsulted("its segment", f"{target} lies in no subnet of {interface.name}"))
-        answers.append(ProbedAddress(target, verdict, holders, tuple(consulted), tuple(missing)))
+        answers.append(ProbedAddress(target, interface.name, verdict, holders, tuple(consulted), tuple(missing)))
     return answers
 
 
 def _own(survey: HostSurvey, target: IPAddress) -> ProbedAddress:
     on = next(i for i in survey.interfaces if any(a.address.ip == target for a in i.addresses))
-    said = Consulted(f"kernel of {survey.host}", f"this machine holds it on {on.name}", "now")
-    return ProbedAddress(target, TAKEN, (SeenHolder(on.link.mac or "", "this machine itself"),), (said,), ())
+    said = Consulted(f"kernel of {survey.host}", f"this machine holds it on {on.name}", utc())
+    return ProbedAddress(target, on.name, TAKEN, (SeenHolder(on.link.mac or "", "this machine itself"),), (said,), ())
 
 
 def _names(
@@ -150,7 +151,7 @@ def _names(
         found = names.records(vantage, resolver, [target], [])
         if found is not None:
             called = ", ".join(dict.fromkeys(r.name for r in found.records)) or "no name"
-            consulted.append(Consulted(f"resolver {resolver}", called, time.strftime("%H:%M:%S")))
+            consulted.append(Consulted(f"resolver {resolver}", called, utc()))
             return
     missing.append(NotConsulted("DNS", "no resolver answered" if resolvers else "no resolver is in force"))
 
@@ -159,7 +160,7 @@ def _across_router(machine: Machine, survey: HostSurvey, address: IPAddress) -> 
     """An address that is on no segment of this machine: only proof of a holder is possible, none of its absence."""
     missing = [NotConsulted("wire", f"no interface of {survey.host} is on the segment of {address}")]
     holders: tuple[SeenHolder, ...] = ()
-    at = time.strftime("%H:%M:%S")
+    at = utc()
     first = survey.interfaces[0] if survey.interfaces else None
     vantage = machine.vantage(first) if first is not None else Nowhere(f"{survey.host} has no interface")
     answered, not_asked = vantage.across_router(address)
@@ -170,4 +171,4 @@ def _across_router(machine: Machine, survey: HostSurvey, address: IPAddress) -> 
     resolvers = tuple(dict.fromkeys(r for i in survey.interfaces for r in i.resolvers))
     _names(consulted, missing, vantage, resolvers, address)
     verdict = TAKEN if holders else UNDETERMINED
-    return ProbedAddress(address, verdict, holders, tuple(consulted), tuple(missing))
+    return ProbedAddress(address, None, verdict, holders, tuple(consulted), tuple(missing))

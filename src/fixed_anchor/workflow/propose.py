@@ -39,7 +39,7 @@ def propose(
     ``None`` where nothing is known. Raises :class:`InputError`.
     """
     interface = _choose(survey, interface_name)
-    name = interface["name"]
+    name = interface["interface"]
     now = _addresses(interface)
     if at is not None:
         now = [a for a in now if a.version == at.version]
@@ -90,7 +90,7 @@ def _subnet(interface: dict[str, Any], address: IPInterface) -> IPNetwork:
         on_link = next((p for p in prefixes if address.ip in p), None)
         if on_link is None:
             raise InputError(
-                f"{interface['name']} has {address} alone, and no router says which prefix is on its link",
+                f"{interface['interface']} has {address} alone, and no router says which prefix is on its link",
                 remedy="write the plan by hand, with the segment's `subnet:`",
             )
         return on_link
@@ -112,10 +112,10 @@ def _choose(survey: dict[str, Any], name: str | None) -> dict[str, Any]:
     interfaces: list[dict[str, Any]] = survey["interfaces"]
     if name is not None:
         for interface in interfaces:
-            if interface["name"] == name:
+            if interface["interface"] == name:
                 return interface
         raise InputError(
-            f"the survey has no interface {name}", expected="one of " + ", ".join(i["name"] for i in interfaces)
+            f"the survey has no interface {name}", expected="one of " + ", ".join(i["interface"] for i in interfaces)
         )
     candidates = [i for i in interfaces if i["gateways"]] or [i for i in interfaces if i["addresses"]]
     if len(candidates) == 1:
@@ -123,7 +123,7 @@ def _choose(survey: dict[str, Any], name: str | None) -> dict[str, Any]:
     if not candidates:
         raise InputError("no interface has an address", remedy="name the one that is meant with --interface")
     raise InputError(
-        "several interfaces could be meant: " + ", ".join(i["name"] for i in candidates),
+        "several interfaces could be meant: " + ", ".join(i["interface"] for i in candidates),
         remedy="name one with --interface",
     )
 

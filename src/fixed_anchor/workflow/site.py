@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import difflib
 import logging
 
 from fixed_anchor import machines
@@ -13,9 +14,12 @@ from fixed_anchor.core.rules.host import host_of_machine
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe import kernel
-from fixed_anchor.observe.stocktaking import take_stock
+from fixed_anchor.observe.stocktaking import look_at_kernel, take_stock
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Vantage
+
+#: So many hosts of a plan are named in an error.
+_NAMED = 20
 
 _log = logging.getLogger(__name__)
 
@@ -67,14 +71,29 @@ class Site:
                 self._surveys[host.name] = take_stock(machine, planned=planned)
         return self._surveys[host.name]
 
+    def survey_of_kernel(self, host: HostPlan) -> HostSurvey | None:
+        """What the kernel of ``host`` says, for somebody who may not read its files; from now on its survey."""
+        machine = self.machine(host)
+        if machine is None or not machine.running:
+            return None
+        survey = look_at_kernel(machine)
+        self._surveys[host.name] = survey
+        if machine is self.here:
+            self._here_survey = survey
+        return survey
+
     def hosts(self, names: tuple[str, ...]) -> list[HostPlan]:
         """The hosts of the plan with ``names``, all if there are none. Raises :class:`InputError`."""
         for name in names:
             if name not in self.plan.hosts:
+                near = difflib.get_close_matches(name, self.plan.hosts, 1, 0.5)
+                some = list(self.plan.hosts)[:_NAMED]
+                more = f" and {len(self.plan.hosts) - len(some)} more" if len(self.plan.hosts) > len(some) else ""
                 raise InputError(
                     f"the plan has no host {name}",
                     file=self.plan.file,
-                    expected="one of " + ", ".join(self.plan.hosts),
+                    expected=None if near else f"one of {', '.join(some)}{more}",
+                    remedy=f"did you mean {near[0]!r}?" if near else None,
                 )
         return [h for h in self.plan.hosts.values() if not names or h.name in names]
 

@@ -33,7 +33,11 @@ def sole_owner_checks(
         return [skipped(vantage.why_not, str(address)) for address in addresses], [], None
     if vantage.frames is None:
         # The kernel resolves no address that it holds itself.
-        return [skipped(f"{vantage.name} sends no frames", str(address)) for address in addresses], [], None
+        return (
+            [skipped(f"{vantage.name} sends no frames: that needs root", str(address)) for address in addresses],
+            [],
+            None,
+        )
     begun = time.monotonic()
     try:
         looked = look(vantage, (*addresses, *beside), pattern=AFTERWARDS, in_use=beside)

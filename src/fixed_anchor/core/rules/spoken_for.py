@@ -44,6 +44,7 @@ def knowledge_findings(
             "pool-unknown",
             f"the DHCP pools of segment {interface.segment} are not known",
             seen_in=f"{known.plan.file}:{known.plan.segments[interface.segment].line}",
+            segment=interface.segment,
             remedy="give it with --pool FIRST-LAST, or as `pools:` of the segment "
             "(`[]` says that there is no DHCP server), or name the server's configuration under `sources:`",
         )

@@ -1,0 +1,164 @@
+"""The documents of taking stock: ``survey``, and ``propose``, which reads what a survey wrote."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from msgspec import Struct
+
+from fixed_anchor.core.rules.survey import survey_findings
+from fixed_anchor.core.survey import Announced, HostSurvey, SurveyedInterface
+from fixed_anchor.reporting.documents.parts import Document, FoundFinding, Place, Problem, found_finding
+
+
+class AddressInForce(Struct, frozen=True):
+    """An address of the kernel, with its prefix; ``seconds_left`` is null for ever."""
+
+    address: str
+    origin: Literal["dhcp", "fixed", "link-local", "slaac"]
+    seconds_left: int | None
+
+
+class LeaseInForce(Struct, frozen=True):
+    """A DHCP lease."""
+
+    address: str
+    server: str | None
+    seconds_left: int | None
+    resolvers: list[str]
+    search: list[str]
+
+
+class AnnouncedRoute(Struct, frozen=True):
+    """A route that routers announce."""
+
+    destination: str
+    next_hop: str
+
+
+class AnnouncedConfig(Struct, frozen=True):
+    """What routers and DHCPv6 give beside addresses and default routes; ``mtu`` in bytes."""
+
+    resolvers: list[str]
+    search: list[str]
+    mtu: int | None
+    routes: list[AnnouncedRoute]
+    prefixes: list[str]
+
+
+class DeclaredConfig(Struct, frozen=True):
+    """What the interface files declare: the methods of both IP versions, and what is fixed."""
+
+    ipv4: str
+    ipv6: str
+    hears_routers: bool
+    addresses: list[str]
+    gateways: list[str]
+
+
+class InterfaceStock(Struct, frozen=True):
+    """An interface: what the kernel holds, and what its files declare; null where nothing does."""
+
+    host: str
+    interface: str
+    mac: str | None
+    kind: str
+    state: str
+    addresses: list[AddressInForce]
+    gateways: list[str]
+    resolvers: list[str]
+    search: list[str]
+    lease: LeaseInForce | None
+    announced: AnnouncedConfig | None
+    declared: DeclaredConfig | None
+    declared_in: list[Place]
+
+
+class HostStock(Struct, frozen=True, kw_only=True):
+    """A host, or the error that came instead."""
+
+    host: str
+    error: Problem | None = None
+    stack: str | None = None
+    stack_evidence: list[str] = []
+    interfaces: list[InterfaceStock] = []
+    findings: list[FoundFinding] = []
+
+
+class SurveyDocument(Document, kw_only=True):
+    """What ``survey --json`` prints, and ``survey -o`` writes."""
+
+    hosts: list[HostStock] = []
+
+
+class Proposed(Struct, frozen=True):
+    """A proposed interface: the addresses to hold, and for a picked one why it was picked."""
+
+    host: str
+    interface: str
+    hold: list[str]
+    reasons: list[str]
+
+
+class ProposeDocument(Document, kw_only=True):
+    """What ``propose --json`` prints; ``file`` is the plan that was written, null where it is only printed."""
+
+    file: str | None = None
+    plan: str | None = None
+    hosts: list[Proposed] = []
+
+
+def host_stock(survey: HostSurvey) -> HostStock:
+    """A survey as a part of its document."""
+    return HostStock(
+        host=survey.host,
+        stack=survey.stack,
+        stack_evidence=list(survey.stack_evidence),
+        interfaces=[_interface(survey.host, i) for i in survey.interfaces],
+        findings=[found_finding(f) for f in survey_findings(survey)],
+    )
+
+
+def _interface(host: str, found: SurveyedInterface) -> InterfaceStock:
+    lease, declared = found.lease, found.declared
+    return InterfaceStock(
+        host=host,
+        interface=found.name,
+        mac=found.link.permanent_mac or found.link.mac,
+        kind=found.link.kind,
+        state=found.state,
+        addresses=[AddressInForce(str(a.address), a.origin, a.seconds_left) for a in found.addresses],  # type: ignore[arg-type]
+        gateways=[str(r.next_hop) for r in found.routes if r.is_default and r.next_hop],
+        resolvers=[str(r) for r in found.resolvers],
+        search=list(found.search),
+        lease=None
+        if lease is None
+        else LeaseInForce(
+            str(lease.address),
+            None if lease.server is None else str(lease.server),
+            lease.seconds_left,
+            [str(r) for r in lease.resolvers],
+            list(lease.search),
+        ),
+        announced=None if found.announced is None else _announced(found.announced),
+        declared=None
+        if declared is None
+        else DeclaredConfig(
+            declared.ipv4,
+            declared.ipv6,
+            declared.hears_routers,
+            [str(a) for a in declared.addresses],
+            [str(r.next_hop) for r in declared.default_routes() if r.next_hop],
+        ),
+        declared_in=[Place(p.file, p.line or None) for p in found.declared_in],
+    )
+
+
+def _announced(given: Announced) -> AnnouncedConfig:
+    return AnnouncedConfig(
+        [str(r) for r in given.resolvers],
+        list(given.search),
+        given.mtu,
+        [AnnouncedRoute(str(r.destination), str(r.next_hop)) for r in given.routes],
+        [str(p) for p in given.prefixes],
+    )

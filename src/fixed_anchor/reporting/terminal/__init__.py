@@ -1,0 +1,1 @@
+"""What people read: one module for each view. Everything printed has lost its control characters."""

@@ -1,0 +1,90 @@
+"""The view of a draft: diffs, and the commands around them."""
+
+from __future__ import annotations
+
+import difflib
+
+from rich.console import Console
+
+from fixed_anchor.change.change import Draft
+from fixed_anchor.change.files import FileEdit
+from fixed_anchor.change.steps import Fed, Step, argv_of
+from fixed_anchor.core.errors import printable
+from fixed_anchor.core.secrets import masked
+from fixed_anchor.reporting.terminal.paper import put, styled
+from fixed_anchor.workflow.dhcp_server import ServerDraft
+
+
+def show_draft(out: Console, drafts: list[Draft]) -> None:
+    """The drafted files as diffs, and the commands around them."""
+    for draft in drafts:
+        put(out, styled(draft.host, "bold").append(f"   {draft.stack}", style="dim"))
+        content = draft.content
+        if content.is_empty:
+            put(out, "nothing to do: the files declare this already", indent=2)
+        show_steps(out, "first run ", content.steps.leave)
+        for edit in content.edits:
+            show_diff(out, edit)
+        show_steps(out, "then run  ", content.steps.activate)
+        for held in draft.grace:
+            said = f"{held.address} stays on {held.interface} until the decision; then:"
+            put(out, said, indent=2, style="bold")
+        if draft.grace:
+            for first, last in zip(content.edits, content.ends_with(), strict=True):
+                if first.after != last.after:
+                    show_diff(out, FileEdit(first.path, first.after, last.after))
+            show_steps(out, "then run  ", content.steps.drop)
+        out.print()
+
+
+def show_steps(out: Console, when: str, steps: tuple[Step, ...]) -> None:
+    """Commands, each with what is fed to it."""
+    for step in steps:
+        put(out, styled(when, "dim") + styled(" ".join(argv_of(step))), indent=2, hang=2 + len(when) + 2)
+        if isinstance(step, Fed):
+            for line in step.text.splitlines():
+                put(out, line, indent=12)
+
+
+def show_server_drafts(out: Console, drafts: list[ServerDraft]) -> None:
+    """What must be told to DHCP servers; nothing here writes it there."""
+    for draft in drafts:
+        put(out, styled("to be told to the DHCP server: ", "bold") + styled(draft.label))
+        if draft.edit is not None:
+            show_diff(out, draft.edit)
+        else:
+            put(out, draft.why_not or "", indent=2, style="yellow")
+        out.print()
+
+
+def show_diff(out: Console, edit: FileEdit) -> None:
+    """One file as a unified diff, with the change of its mode. Its lines are printed as they are."""
+    before = masked(edit.before.text) if edit.before else ""
+    after = masked(edit.after.text) if edit.after else ""
+    if edit.link_before is not None:
+        put(out, f"{edit.path}: no longer a link to {edit.link_before}", indent=2)
+    if edit.link_after is not None:
+        put(out, f"{edit.path}: becomes a link to {edit.link_after}", indent=2)
+    elif edit.before and edit.after and edit.before.mode != edit.after.mode:
+        put(out, f"{edit.path}: mode {edit.before.mode:04o} becomes {edit.after.mode:04o}", indent=2)
+    elif edit.before is None and edit.after is not None:
+        put(out, f"{edit.path}: new, mode {edit.after.mode:04o}", indent=2)
+    elif edit.after is None:
+        put(out, f"{edit.path}: removed", indent=2)
+    lines = difflib.unified_diff(
+        before.splitlines(), after.splitlines(), edit.path, edit.path, "as it is", "as drafted", lineterm=""
+    )
+    for line in lines:
+        if line.startswith(("---", "+++")):
+            style = "bold"
+        elif line.startswith("@@"):
+            style = "cyan"
+        elif line.startswith("+"):
+            style = "green"
+        elif line.startswith("-"):
+            style = "red"
+        else:
+            style = "default"
+        # A line of context that is empty stays a blank: the diff can be applied.
+        shown = line[:1] + printable(line[1:]) if line else line
+        out.print(styled("  " + shown, style), soft_wrap=True)

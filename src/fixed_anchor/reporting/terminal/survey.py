@@ -1,0 +1,95 @@
+"""The view of a survey."""
+
+from __future__ import annotations
+
+from rich.console import Console
+from rich.text import Text
+
+from fixed_anchor.core.errors import printable
+from fixed_anchor.core.rules.survey import survey_findings
+from fixed_anchor.core.survey import Announced, HostSurvey, SurveyedInterface
+from fixed_anchor.reporting.terminal.findings import show_findings
+from fixed_anchor.reporting.terminal.paper import put, put_rows, styled
+
+_ORIGINS = {"dhcp": "leased", "fixed": "fixed", "link-local": "link-local", "slaac": "from router advertisements"}
+
+
+def lifetime(seconds: int | None) -> str:
+    """A lifetime in words: ``2 h 10 min left``."""
+    if seconds is None:
+        return "for ever"
+    if seconds >= 7200:
+        return f"{seconds // 3600} h {seconds % 3600 // 60} min left"
+    return f"{seconds // 60} min left" if seconds >= 120 else f"{seconds} s left"
+
+
+def show_survey(out: Console, survey: HostSurvey) -> None:
+    """A survey: the stack, every interface, and the findings."""
+    title = styled(survey.host, "bold")
+    title.append(
+        f"   network stack: {survey.stack or 'none that is supported'}"
+        + ("" if survey.running else "   (files only, nothing running)"),
+        style="default",
+    )
+    put(out, title)
+    for evidence in survey.stack_evidence:
+        put(out, f"because {evidence}", indent=2, hang=4, style="dim")
+    for interface in survey.interfaces:
+        out.print()
+        _show_interface(out, interface, survey.running)
+    findings = survey_findings(survey)
+    if findings:
+        out.print()
+        show_findings(out, findings)
+
+
+def _show_interface(out: Console, interface: SurveyedInterface, running: bool) -> None:
+    head = styled(interface.name, "bold")
+    head.append(f"   {interface.link.permanent_mac or interface.link.mac or 'no MAC known'}", style="default")
+    head.append(f"   {interface.link.kind}, link {printable(interface.state)}", style="dim")
+    put(out, head)
+    rows: list[tuple[str | Text, str | Text]] = []
+    for address in interface.addresses:
+        text = Text(str(address.address))
+        text.append(f"   {_ORIGINS[address.origin]}", style="yellow" if address.origin == "dhcp" else "green")
+        if address.origin == "dhcp":
+            text.append(f", {lifetime(address.seconds_left)}", style="dim")
+        rows.append(("address", text))
+    if running and not interface.addresses:
+        rows.append(("address", styled("none", "yellow")))
+    if interface.lease is not None and interface.lease.server is not None:
+        rows.append(("leased by", str(interface.lease.server)))
+    for route in interface.routes:
+        if route.is_default:
+            metric = f"   metric {route.metric}" if route.metric is not None else ""
+            rows.append(("gateway", f"{route.next_hop}{metric}"))
+    if interface.resolvers:
+        rows.append(("resolvers", ", ".join(map(str, interface.resolvers))))
+    if interface.search:
+        rows.append(("search", " ".join(interface.search)))
+    if interface.announced is not None:
+        rows.append(("announced", _announced(interface.announced)))
+    if interface.declared is not None:
+        for version in (4, 6):
+            rows.append(("files say" if version == 4 else "", interface.declared.in_words(version)))
+    if interface.declared_in:
+        rows.append(("declared in", _places(interface)))
+    else:
+        rows.append(("declared in", styled("no file of a supported stack", "yellow")))
+    put_rows(out, rows, indent=2)
+
+
+def _announced(given: Announced) -> str:
+    """What routers and DHCPv6 give beside addresses and the default route."""
+    said = [f"resolver {r}" for r in given.resolvers]
+    said += [f"search {' '.join(given.search)}"] if given.search else []
+    said += [f"MTU {given.mtu}"] if given.mtu is not None else []
+    said += [f"route {r.destination} via {r.next_hop}" for r in given.routes]
+    return ", ".join(said) or "nothing but addresses and the way out"
+
+
+def _places(interface: SurveyedInterface) -> str:
+    lines: dict[str, list[str]] = {}
+    for place in interface.declared_in:
+        lines.setdefault(place.file, []).append(str(place.line))
+    return ", ".join(f"{file}:{','.join(dict.fromkeys(numbers))}" for file, numbers in lines.items())
