@@ -6,6 +6,7 @@ import os
 import shlex
 import shutil
 import subprocess
+import sys
 from importlib import import_module
 from pathlib import Path
 
@@ -16,7 +17,7 @@ import pytest
 from fixed_anchor import manual
 from fixed_anchor.cli import COMMANDS, ORDER, cli
 from fixed_anchor.reporting import pages
-from tests.test_commands import PROGRAM, STATE, run
+from tests.test_commands import ALONE, PROGRAM, STATE, run
 
 ROOT = Path(__file__).parents[1]
 
@@ -211,3 +212,31 @@ def test_the_manual_page_has_no_warnings() -> None:
     for name in COMMANDS:
         assert f"   {name} [OPTIONS]" in done.stdout
     assert STATE[0] in done.stdout
+
+
+# --- a system without Linux ------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    ("words", "status", "said"),
+    [
+        (("survey",), 2, "only Linux hosts can be looked at and converted"),
+        (("probe", "203.0.113.9"), 2, "only Linux hosts"),
+        (("status",), 2, "only Linux hosts"),
+        (("cutover", "own.yaml"), 2, "only Linux hosts"),
+        (("check", "own.yaml"), 6, "is not looker, and has no address on its segment"),
+        (("check", "plan.yaml", "--host", "tide-db"), 0, "plan.yaml: clear"),
+        (("draft", "plan.yaml", "--host", "tide-db"), 0, "+++ /etc/netplan/50-tide.yaml as drafted"),
+        (("survey", "--root", "hosts/gannet-ws"), 0, "network stack: netplan"),
+        (("explain", "3"), 0, "exit status 3"),
+        ((), 0, "The order of the work"),
+    ],
+)
+def test_without_linux_it_does_what_can_be_done(site: Path, words: tuple[str, ...], status: int, said: str) -> None:
+    own = "plan: 1\nsegments: {quay: {subnet: 203.0.113.0/24, pools: []}}\nhosts: {looker: {interfaces: {eth0: "
+    own += '{mac: "02:00:00:00:00:09", segment: quay, hold: 203.0.113.9}}}}\n'
+    (site / "own.yaml").write_text(own)
+    code = "import sys; sys.platform = 'darwin'\nfrom fixed_anchor.cli import main\nmain()"
+    argv = [*ALONE, sys.executable, "-c", code, *words]
+    done = subprocess.run(argv, cwd=site, capture_output=True, text=True, check=False)
+    assert (done.returncode, said in done.stdout + done.stderr) == (status, True), done.stdout + done.stderr

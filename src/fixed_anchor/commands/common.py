@@ -22,6 +22,7 @@ from fixed_anchor.core.findings import Acceptance
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.machines import at_state_dir
 from fixed_anchor.machines.here import STATE_DIR, Here
+from fixed_anchor.machines.not_linux import NotLinux, is_linux
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.planfile.reader import read_plan
 from fixed_anchor.workflow.linux_host import LinuxHost
@@ -95,12 +96,18 @@ class App:
 
     def here(self) -> Here:
         """This machine, with the state folder of ``--state-dir``."""
-        return Here(str(Path(self.state_dir or STATE_DIR).absolute()))
+        return (Here if is_linux() else NotLinux)(str(Path(self.state_dir or STATE_DIR).absolute()))
 
     def machine(self) -> Machine:
-        """This machine, or the one whose state folder ``--state-dir`` names."""
+        """This machine, or the one whose state folder ``--state-dir`` names. Raises why there is nothing to look at."""
         other = at_state_dir(Path(self.state_dir)) if self.state_dir is not None else None
-        return other if other is not None else self.here()
+        if other is not None:
+            return other
+        here = self.here()
+        refusal = here.why_no_change()
+        if not here.running and refusal is not None:
+            raise refusal
+        return here
 
     def target(self) -> LinuxHost:
         """The same as a target of changes."""

@@ -100,11 +100,10 @@ def command(
         raise click.UsageError("--pool and --no-pool exclude each other")
     if output != "-" and Path(output).exists() and not replace:
         raise InputError("the file exists already", file=output, remedy="overwrite it with --replace")
-    machine = app.machine()
     collected = survey_file is not None and _is_collection(survey_file)
     found: HostSurvey | None = None
     if survey_file is None:
-        found = take_stock(machine)
+        found = take_stock(app.machine())
         survey = host_stock(found)
     elif collected:
         survey = host_stock(take_stock(Collected(Path(survey_file))))
@@ -120,7 +119,7 @@ def command(
     if pick:
         vantage: Vantage = Nowhere(f"the survey {survey_file} is of another machine")
         if found is not None:
-            vantage = own_vantage(machine, found, proposed.interface)
+            vantage = own_vantage(app.machine(), found, proposed.interface)
         with app.status("probing the segment, about 7 s"):
             proposed = with_pick(proposed, site, folder, vantage)
         app.remark(f"picked {proposed.hold[0]}:", style="bold")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 import os
 import shlex
+import socket
 import subprocess
 from pathlib import Path
 
@@ -31,7 +32,7 @@ class Here(DiskFiles):
 
     def __init__(self, state_dir: str = STATE_DIR) -> None:
         super().__init__(Path("/"))
-        self.name = os.uname().nodename
+        self.name = socket.gethostname()
         self.state_dir = state_dir
 
     def fetch(self, wanted: Wanted) -> Fetched:

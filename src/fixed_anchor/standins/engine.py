@@ -8,7 +8,6 @@ A parity test holds this and ``engine.sh`` together.
 
 from __future__ import annotations
 
-import fcntl
 import math
 import os
 import shutil
@@ -63,6 +62,8 @@ class StandinEngine:
     @contextmanager
     def _locked(self) -> Iterator[None]:
         with open(self.folder.parent / ".standin-lock", "w") as lock:
+            import fcntl
+
             fcntl.flock(lock, fcntl.LOCK_EX)
             yield
 

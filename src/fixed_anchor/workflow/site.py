@@ -51,6 +51,8 @@ class Site:
         return self._machines[host.name]
 
     def _is_here(self, host: HostPlan) -> bool:
+        if not self.here.running:
+            return False
         if self._own_macs is None:
             # The kernel's links are enough to tell; a whole survey is made only where the answer is yes.
             links = kernel.links(self.here)
@@ -119,8 +121,10 @@ class Site:
                 file=self.plan.file,
                 remedy="name one with --host: " + ", ".join(self.plan.hosts),
             )
-        host = host_of_machine(self.plan, self.here_survey(), name)
         refusal = self.here.why_no_change()
+        if refusal is not None and not self.here.running:
+            raise refusal
+        host = host_of_machine(self.plan, self.here_survey(), name)
         if refusal is not None:
             raise refusal
         return host, self.here
@@ -131,7 +135,7 @@ class Site:
         Where the host itself cannot be asked, this machine looks in its stead if it is on the segment.
         """
         machine = self.machine(host)
-        if machine is None or machine.is_afar:
+        if self.here.running and (machine is None or machine.is_afar):
             on_segment = _interface_on(self.here_survey(), subnets)
             if on_segment is not None and on_segment.link.mac is not None:
                 return self.here.vantage(on_segment)

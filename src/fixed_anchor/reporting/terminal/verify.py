@@ -13,6 +13,7 @@ from fixed_anchor.reporting.terminal.paper import STYLES, plural, put, put_table
 
 #: The column in which what was asked begins, and that of its text.
 _OUTCOME, _CODE = 9, 22
+_OUTCOMES = ((FAIL, "failed"), (SKIPPED, "not made"))
 _ORDER = {FAIL: 0, SKIPPED: 1, PASS: 2}
 
 
@@ -35,8 +36,10 @@ def _summary(host: str, interface: str, checks: list[VerifyCheck]) -> Text:
     line = styled(" ".join(t for t in (host, interface) if t), "bold").append("   ")
     line.append(verdict, style=STYLES.get(verdict, "bold yellow"))
     said: list[str] = []
-    for outcome, words in ((FAIL, "failed"), (SKIPPED, "not made"), (PASS, "passed")):
-        number = sum(1 for c in checks if c.outcome == outcome)
+    numbers = [(sum(1 for c in checks if c.outcome == o and c.counts), w) for o, w in _OUTCOMES]
+    numbers.append((sum(1 for c in checks if c.outcome == PASS), "passed"))
+    numbers.append((sum(1 for c in checks if c.outcome != PASS and not c.counts), "did not, and does not count"))
+    for number, words in numbers:
         if number:
             said.append(f"{plural(number, 'check')} {words}" if not said else f"{number} {words}")
     return line.append(f"   {', '.join(said)}", style="dim")
