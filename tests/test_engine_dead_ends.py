@@ -2,20 +2,24 @@
 
 from __future__ import annotations
 
+import json
 import subprocess
 import sys
 import time
 from pathlib import Path
 
 import pytest
+from jsonschema import Draft202012Validator
 
 from fixed_anchor.change import states
 from fixed_anchor.change.steps import Steps
 from fixed_anchor.core.errors import ChangeOpen
 from fixed_anchor.engine import driver
 from fixed_anchor.reporting.documents.changes import change as document_of
+from fixed_anchor.reporting.schemas import schema
 from fixed_anchor.workflow.history import history
 from tests.changes import NEW, OLD, Scene
+from tests.documents import only
 from tests.guards import (
     EDIT,
     kill_guard,
@@ -80,8 +84,9 @@ def test_what_a_person_sees_of_a_stuck_change_and_of_a_dead_guard(real: Scene) -
     assert "keep it" not in now.stdout
     assert "be closed" in tool("confirm").stderr
     assert tool("close", "1", "--because", " ").returncode == 2
-    closed = tool("close", "1", "--because", "repaired")
-    assert (closed.returncode, closed.stdout.split()[2]) == (0, "closed")
+    closed = tool("close", "1", "--because", "repaired", "--json")
+    assert (closed.returncode, only(closed.stdout)["change"]["state"]) == (0, "closed")
+    Draft202012Validator(schema("close")).validate(json.loads(closed.stdout))
     assert tool("close", "1", "--because", "again").returncode == 7
     real.live("a").write_text(OLD)
     change = waiting(real, real.lay(EDIT))
