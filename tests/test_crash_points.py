@@ -47,7 +47,12 @@ def wrap(scene: Scene, folder: Path, change: Path, die: int, when: str) -> dict[
 
 
 def gone(change: Path) -> bool:
-    return subprocess.run(["pgrep", "-f", str(change)], capture_output=True, check=False).returncode != 0
+    """Whether no process of the change is left; one look may miss a child with a lower number than its parent."""
+    for _ in range(3):
+        if subprocess.run(["pgrep", "-f", str(change)], capture_output=True, check=False).returncode == 0:
+            return False
+        time.sleep(0.01)
+    return True
 
 
 def run_until_dead(scene: Scene, change: Path, environment: dict[str, str], keep: bool, folder: Path) -> bool:

@@ -99,7 +99,7 @@ def cli(ctx: click.Context, color: str, log_level: str, state_dir: str | None) -
 
 def _show_order(ctx: click.Context) -> None:
     """What somebody needs who typed the name alone: the order of the work, and the first step."""
-    from fixed_anchor.commands.common import App
+    from fixed_anchor.commands.app import App
     from fixed_anchor.reporting.terminal.paper import put_command, put_rows, styled
 
     app = App(ctx)

@@ -7,7 +7,8 @@ from pathlib import Path
 
 import click
 
-from fixed_anchor.commands.common import CODES, HOSTS, JSON, PLAN, POOLS, AddressType, App, examples
+from fixed_anchor.commands.app import App
+from fixed_anchor.commands.common import CODES, HOSTS, JSON, PLAN, POOLS, AddressType, examples
 from fixed_anchor.core.addresses import AddressRange, IPAddress
 from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE, EXIT_UNDETERMINED, InputError
 from fixed_anchor.core.garbage_collection import paused

@@ -6,7 +6,8 @@ import click
 
 from fixed_anchor.change import states
 from fixed_anchor.commands import offers
-from fixed_anchor.commands.common import JSON, App, examples
+from fixed_anchor.commands.app import App
+from fixed_anchor.commands.common import JSON, examples
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.reporting.documents.changes import ChangeDocument, HostChanged
 from fixed_anchor.reporting.documents.changes import change as change_now

@@ -5,7 +5,8 @@ from __future__ import annotations
 import click
 
 from fixed_anchor.change import states
-from fixed_anchor.commands.common import CHANGE, JSON, App, examples
+from fixed_anchor.commands.app import App
+from fixed_anchor.commands.common import CHANGE, JSON, examples
 from fixed_anchor.commands.watching import countdown, last_one
 from fixed_anchor.core.errors import ChangeOpen, Refused
 from fixed_anchor.reporting.documents.changes import ChangeDocument, HostChanged

@@ -10,6 +10,7 @@ import click
 
 from fixed_anchor.change.change import Draft, Terms
 from fixed_anchor.commands import offers
+from fixed_anchor.commands.app import App
 from fixed_anchor.commands.common import (
     CONFIRM_WITHIN,
     GRACE,
@@ -21,7 +22,6 @@ from fixed_anchor.commands.common import (
     POOLS,
     UNATTENDED,
     AcceptType,
-    App,
     acceptances,
     addresses_to_hold,
     examples,

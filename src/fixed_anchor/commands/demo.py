@@ -9,7 +9,8 @@ from pathlib import Path
 
 import click
 
-from fixed_anchor.commands.common import App, examples
+from fixed_anchor.commands.app import App
+from fixed_anchor.commands.common import examples
 from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE
 from fixed_anchor.standins.layout import lay_out
 

@@ -9,7 +9,8 @@ import click
 
 from fixed_anchor.change.change import Draft
 from fixed_anchor.change.files import encode
-from fixed_anchor.commands.common import CONFIRM_WITHIN, HOSTS, JSON, PLAN, App, examples
+from fixed_anchor.commands.app import App
+from fixed_anchor.commands.common import CONFIRM_WITHIN, HOSTS, JSON, PLAN, examples
 from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE
 from fixed_anchor.core.findings import Finding
 from fixed_anchor.core.rules.declared import CODES

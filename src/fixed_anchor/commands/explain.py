@@ -7,7 +7,8 @@ import difflib
 import click
 from rich.text import Text
 
-from fixed_anchor.commands.common import JSON, App, examples
+from fixed_anchor.commands.app import App
+from fixed_anchor.commands.common import JSON, examples
 from fixed_anchor.core.catalogue import CATALOGUE, FindingKind
 from fixed_anchor.core.checks import CHECKS, CheckKind
 from fixed_anchor.core.errors import EXIT_MEANINGS, InputError

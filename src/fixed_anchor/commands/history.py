@@ -5,7 +5,8 @@ from __future__ import annotations
 import click
 from rich.text import Text
 
-from fixed_anchor.commands.common import CHANGE, JSON, App, examples
+from fixed_anchor.commands.app import App
+from fixed_anchor.commands.common import CHANGE, JSON, examples
 from fixed_anchor.reporting.documents.changes import HistoryDocument, host_history
 from fixed_anchor.reporting.terminal.paper import STYLES, put, put_table, styled
 from fixed_anchor.workflow.history import Past, history

@@ -33,7 +33,7 @@ def codes(ctx: click.Context, param: click.Parameter, begun: str) -> list[str]:
 def changes(ctx: click.Context, param: click.Parameter, begun: str) -> list[CompletionItem]:
     """The numbers of the changes of this host, each with its state."""
     from fixed_anchor.change import states
-    from fixed_anchor.commands.common import App
+    from fixed_anchor.commands.app import App
     from fixed_anchor.core.errors import AnchorError
 
     root = ctx.find_root()

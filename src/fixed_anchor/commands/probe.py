@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import click
 
-from fixed_anchor.commands.common import JSON, AddressType, App, examples
+from fixed_anchor.commands.app import App
+from fixed_anchor.commands.common import JSON, AddressType, examples
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE, EXIT_UNDETERMINED
 from fixed_anchor.reporting.documents.checking import ProbeDocument, probed

@@ -9,7 +9,8 @@ from typing import Any
 import click
 import msgspec
 
-from fixed_anchor.commands.common import JSON, App, RangeType, examples
+from fixed_anchor.commands.app import App
+from fixed_anchor.commands.common import JSON, RangeType, examples
 from fixed_anchor.core.addresses import AddressRange, IPAddress, parse_address
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.core.plan import SOURCE_KINDS

@@ -7,17 +7,8 @@ import msgspec
 
 from fixed_anchor.change import states
 from fixed_anchor.change.change import Draft, Terms
-from fixed_anchor.commands.common import (
-    CHANGE,
-    GRACE,
-    JSON,
-    NOTE,
-    PATIENCE,
-    App,
-    addresses_to_hold,
-    examples,
-    patience_of,
-)
+from fixed_anchor.commands.app import App
+from fixed_anchor.commands.common import CHANGE, GRACE, JSON, NOTE, PATIENCE, addresses_to_hold, examples, patience_of
 from fixed_anchor.commands.watching import because, last_one, watch
 from fixed_anchor.core.baseline import Judge
 from fixed_anchor.core.errors import InputError

@@ -7,7 +7,8 @@ from rich.text import Text
 
 from fixed_anchor.change import states
 from fixed_anchor.change.change import ChangeStatus
-from fixed_anchor.commands.common import JSON, App, examples
+from fixed_anchor.commands.app import App
+from fixed_anchor.commands.common import JSON, examples
 from fixed_anchor.commands.watching import because, countdown, incomplete
 from fixed_anchor.core.errors import EXIT_DONE, EXIT_STUCK
 from fixed_anchor.reporting.documents.changes import Change, HostStatus, StatusDocument, change

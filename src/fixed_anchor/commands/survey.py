@@ -6,7 +6,8 @@ from pathlib import Path
 
 import click
 
-from fixed_anchor.commands.common import HOSTS, JSON, App, examples
+from fixed_anchor.commands.app import App
+from fixed_anchor.commands.common import HOSTS, JSON, examples
 from fixed_anchor.core.errors import EXIT_DONE, AnchorError, InputError
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.machines.collected import collector_source

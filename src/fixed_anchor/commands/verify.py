@@ -6,7 +6,8 @@ import time
 
 import click
 
-from fixed_anchor.commands.common import HOSTS, JSON, PLAN, App, examples
+from fixed_anchor.commands.app import App
+from fixed_anchor.commands.common import HOSTS, JSON, PLAN, examples
 from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE, EXIT_UNDETERMINED
 from fixed_anchor.core.flapping import Flapping
 from fixed_anchor.core.times import utc

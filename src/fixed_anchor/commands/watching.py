@@ -11,7 +11,7 @@ from rich.text import Text
 
 from fixed_anchor.change import states
 from fixed_anchor.change.change import ChangeStatus, Draft, Terms
-from fixed_anchor.commands.common import App
+from fixed_anchor.commands.app import App
 from fixed_anchor.core.errors import EXIT_INTERRUPTED, printable
 from fixed_anchor.core.findings import Finding
 from fixed_anchor.core.verification import VerifyCheck, VerifyResult

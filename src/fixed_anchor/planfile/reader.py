@@ -13,15 +13,10 @@ import yaml
 
 from fixed_anchor.core.addresses import (
     IPAddress,
-    default_network,
     parse_address,
-    parse_domain,
-    parse_mac,
     parse_network,
-    parse_prefix,
     parse_range,
 )
-from fixed_anchor.core.config import Route
 from fixed_anchor.core.errors import InputError, InputErrors
 from fixed_anchor.core.plan import (
     IPV4_METHODS,
@@ -35,12 +30,24 @@ from fixed_anchor.core.plan import (
     Segment,
     SourceRef,
 )
-from fixed_anchor.core.reaching import parse_reachable
 from fixed_anchor.planfile import shape
 from fixed_anchor.planfile.lines import PlanLines
 from fixed_anchor.planfile.mending import composed
 from fixed_anchor.planfile.nodes import Value
 from fixed_anchor.planfile.usual import usual_host
+from fixed_anchor.planfile.values import (
+    addresses_at,
+    domains_at,
+    gateways_of,
+    mac_of,
+    metric_of,
+    number,
+    planned_address,
+    planned_route,
+    reachable_text,
+    read_key,
+    time_servers_at,
+)
 from fixed_anchor.planfile.words import METHODS
 
 T = TypeVar("T")
@@ -52,12 +59,6 @@ PLAN_KEYS = shape.keys(shape.PlanShape)
 SEGMENT_KEYS = shape.keys(shape.SegmentShape)
 HOST_KEYS = shape.keys(shape.HostShape)
 INTERFACE_KEYS = shape.keys(shape.InterfaceShape)
-ROUTE_KEYS = shape.keys(shape.RouteShape)
-GATEWAY_KEYS = shape.keys(shape.GatewayShape)
-HELD_KEYS = shape.keys(shape.AddressShape)
-
-#: Stands for an address whose key is misspelt, of which enough was said.
-_UNKNOWN = parse_address("0.0.0.0")
 
 _REACH = "KIND:WHERE, such as tree:DIR or collected:FILE"
 
@@ -131,12 +132,6 @@ def _named(value: Value | None, expected: str, read: Callable[[str, Value, Value
     return {name: one for name, one in found if one is not None}
 
 
-def _read(fields: dict[str, Value], name: str, read: Callable[[Value], T], instead: T) -> T:
-    """The value of a key through ``read``; ``instead`` where it is not there or, which is reported, is wrong."""
-    value = fields.get(name)
-    return instead if value is None else value.attempt(lambda: read(value), instead)
-
-
 def _source(item: Value) -> SourceRef:
     """``KIND: PATH``, with the further keys of that kind beside it."""
     entries = list(item.entries("`KIND: PATH`"))
@@ -162,139 +157,26 @@ def _segment(name: str, key: Value, value: Value) -> Segment:
         key.report(key.error(f"segment {name} has no subnet", expected="`subnet: ADDRESS/PREFIX`"))
     return Segment(
         name=name,
-        subnets=_read(fields, "subnet", lambda v: v.all_parsed(parse_network, "a subnet"), ()),
-        gateways=_read(fields, "gateway", _gateways, ()),
-        resolvers=_addresses(fields, "resolvers") or (),
-        search=_domains(fields) or (),
-        pools=_read(fields, "pools", lambda v: v.all_parsed(parse_range, "FIRST - LAST"), None),
-        reservations=_read(fields, "reservations", _reservations, {}),
-        set_aside=_read(fields, "set_aside", lambda v: v.all_parsed(parse_range, "a range"), ()),
-        reachable=_read(fields, "reachable", lambda v: v.all_parsed(_reachable, "what users need"), ()),
-        dhcp_servers=_addresses(fields, "dhcp_servers"),
-        was=_read(fields, "was", lambda v: v.all_parsed(parse_network, "a subnet"), ()),
+        subnets=read_key(fields, "subnet", lambda v: v.all_parsed(parse_network, "a subnet"), ()),
+        gateways=read_key(fields, "gateway", gateways_of, ()),
+        resolvers=addresses_at(fields, "resolvers") or (),
+        search=domains_at(fields) or (),
+        pools=read_key(fields, "pools", lambda v: v.all_parsed(parse_range, "FIRST - LAST"), None),
+        reservations=read_key(fields, "reservations", _reservations, {}),
+        set_aside=read_key(fields, "set_aside", lambda v: v.all_parsed(parse_range, "a range"), ()),
+        reachable=read_key(fields, "reachable", lambda v: v.all_parsed(reachable_text, "what users need"), ()),
+        dhcp_servers=addresses_at(fields, "dhcp_servers"),
+        was=read_key(fields, "was", lambda v: v.all_parsed(parse_network, "a subnet"), ()),
         line=key.line,
     )
 
 
 def _reservations(value: Value) -> dict[str, tuple[IPAddress, ...]]:
     found: dict[str, tuple[IPAddress, ...]] = {}
-    for _, key, addresses in value.entries("addresses by MAC"):
-        mac = key.attempt(partial(_mac, key), "")
-        found[mac] = addresses.attempt(partial(addresses.all_parsed, parse_address, "an address"), ())
+    for _, key, inner in value.entries("addresses by MAC"):
+        mac = key.attempt(partial(mac_of, key), "")
+        found[mac] = inner.attempt(partial(inner.all_parsed, parse_address, "an address"), ())
     return found
-
-
-def _reachable(text: str) -> str:
-    return parse_reachable(text).text
-
-
-def _addresses(fields: dict[str, Value], name: str) -> tuple[IPAddress, ...] | None:
-    return _read(fields, name, lambda v: v.all_parsed(parse_address, "an address"), None)
-
-
-def _domains(fields: dict[str, Value]) -> tuple[str, ...] | None:
-    return _read(fields, "search", lambda v: v.all_parsed(parse_domain, "a domain"), None)
-
-
-def _time_servers(fields: dict[str, Value]) -> tuple[str, ...] | None:
-    """Addresses or names, each as it goes into a file of the time daemon."""
-
-    def server(text: str) -> str:
-        try:
-            return str(parse_address(text))
-        except ValueError:
-            if ":" in text or re.fullmatch(r"[0-9.]+", text):
-                raise
-            return parse_domain(text)
-
-    return _read(fields, "time_servers", lambda v: v.all_parsed(server, "an address or a name"), None)
-
-
-def _mac(value: Value) -> str:
-    text = value.text("a MAC address")
-    # Of six pairs of digits alone others make a number in base 60; a letter makes it text.
-    if text.replace(":", "").isdigit() and value.reads_as_number:
-        raise value.error(
-            f"the MAC {text} is not quoted, and other YAML readers take it for a number",
-            expected=f'"{text}"',
-        )
-    return value.parsed(parse_mac, "a MAC address")
-
-
-def _number(value: Value, low: int, high: int) -> int:
-    text = value.text("a number")
-    if not (text.isascii() and text.isdigit()) or len(text) > 10 or not low <= int(text) <= high:
-        raise value.error(f"{text!r} stands here", expected=f"a number from {low} to {high}")
-    return int(text)
-
-
-def _flag(value: Value) -> bool:
-    text = value.text("true or false").lower()
-    if text not in ("true", "false"):
-        raise value.error(f"{text!r} stands here", expected="true or false")
-    return text == "true"
-
-
-def _gateways(value: Value) -> tuple[Gateway, ...]:
-    return value.each(_gateway)
-
-
-def _gateway(item: Value) -> Gateway:
-    if not item.is_mapping:
-        return Gateway(item.parsed(parse_address, "an address"))
-    wrong = len(item.gathered or ())
-    fields = item.fields(GATEWAY_KEYS)
-    metric = _metric(fields)
-    if "address" not in fields:
-        if len(item.gathered or ()) > wrong:
-            return Gateway(_UNKNOWN)
-        raise item.error("the gateway has no address", expected="{address: ..., metric: ...}")
-    return Gateway(fields["address"].parsed(parse_address, "an address"), metric)
-
-
-def _metric(fields: dict[str, Value]) -> int | None:
-    return _read(fields, "metric", lambda v: _number(v, 0, 2**32 - 1), None)
-
-
-def _held(item: Value) -> PlannedAddress:
-    if not item.is_mapping:
-        return item.parsed(_held_text, "an address")
-    wrong = len(item.gathered or ())
-    fields = item.fields(HELD_KEYS)
-    if "address" not in fields:
-        if len(item.gathered or ()) > wrong:
-            return PlannedAddress(_UNKNOWN)
-        raise item.error("no address stands here", expected="{address: ..., prefix: ...}")
-    address = fields["address"].parsed(parse_address, "an address")
-    return PlannedAddress(address, _read(fields, "prefix", lambda v: v.parsed(_prefix_of(address), "a prefix"), None))
-
-
-def _prefix_of(address: IPAddress) -> Callable[[str], int]:
-    return lambda text: parse_prefix(text, address.version)
-
-
-def _held_text(text: str) -> PlannedAddress:
-    base, slash, prefix = text.partition("/")
-    address = parse_address(base)
-    return PlannedAddress(address, parse_prefix(prefix, address.version) if slash else None)
-
-
-def _route(item: Value) -> Route:
-    fields = item.fields(ROUTE_KEYS, "{destination, next_hop, metric, on_link}")
-    metric, on_link = _metric(fields), _read(fields, "on_link", _flag, False)
-    next_hop = fields["next_hop"].parsed(parse_address, "an address") if "next_hop" in fields else None
-    if "destination" not in fields:
-        raise item.error("the route has no destination", expected="`destination: ADDRESS/PREFIX` or `default`")
-    target = fields["destination"]
-    if target.text() == "default":
-        if next_hop is None:
-            raise item.error("the default route has no next hop", expected="`next_hop: ADDRESS`")
-        destination = default_network(next_hop.version)
-    else:
-        destination = target.parsed(parse_network, "a subnet or `default`")
-    if next_hop is not None and next_hop.version != destination.version:
-        raise item.error(f"{destination} and its next hop {next_hop} are of different families")
-    return Route(destination, next_hop, metric, on_link)
 
 
 def _hosts(value: Value, segments: dict[str, Segment]) -> dict[str, HostPlan]:
@@ -319,8 +201,8 @@ def _host(name: str, key: Value, value: Value, segments: dict[str, Segment]) -> 
     return HostPlan(
         name=name,
         interfaces=tuple(interfaces.values()),
-        hostname=_read(fields, "hostname", lambda v: v.text("a name"), None),
-        reach=_read(fields, "reach", _reach, None),
+        hostname=read_key(fields, "hostname", lambda v: v.text("a name"), None),
+        reach=read_key(fields, "reach", _reach, None),
         line=key.line,
     )
 
@@ -367,27 +249,27 @@ def _interface(name: str, key: Value, value: Value, segments: dict[str, Segment]
         key.report(key.error(f"interface {name} names no segment", expected="`segment: NAME`"))
     wrong = len(key.gathered or ())
     none: tuple[PlannedAddress, ...] = ()
-    hold = _read(fields, "hold", lambda v: v.each(_held), none)
+    hold = read_key(fields, "hold", lambda v: v.each(planned_address), none)
     sure = wrong == len(key.gathered or ())
     if len({h.address for h in hold}) != len(hold):
         key.report(_twice(fields["hold"]))
     versions = {h.address.version for h in hold}
     return InterfacePlan(
         name=name,
-        segment=_read(fields, "segment", lambda v: _segment_name(v, segments), ""),
-        mac=_read(fields, "mac", _mac, None),
+        segment=read_key(fields, "segment", lambda v: _segment_name(v, segments), ""),
+        mac=read_key(fields, "mac", mac_of, None),
         hold=hold,
         ipv4=key.attempt(lambda: _method(fields, 4, 4 in versions if sure else None), "untouched"),
         ipv6=key.attempt(lambda: _method(fields, 6, 6 in versions if sure else None), "untouched"),
-        expect=_addresses(fields, "expect") or (),
-        leave_alone=_addresses(fields, "leave_alone") or (),
-        gateways=_read(fields, "gateway", _interface_gateways, None),
-        metric=_metric(fields),
-        resolvers=_addresses(fields, "resolvers"),
-        search=_domains(fields),
-        mtu=_read(fields, "mtu", lambda v: _number(v, 68, 65535), None),
-        time_servers=_time_servers(fields),
-        routes=_read(fields, "routes", lambda v: v.each(_route), ()),
+        expect=addresses_at(fields, "expect") or (),
+        leave_alone=addresses_at(fields, "leave_alone") or (),
+        gateways=read_key(fields, "gateway", _interface_gateways, None),
+        metric=metric_of(fields),
+        resolvers=addresses_at(fields, "resolvers"),
+        search=domains_at(fields),
+        mtu=read_key(fields, "mtu", lambda v: number(v, 68, 65535), None),
+        time_servers=time_servers_at(fields),
+        routes=read_key(fields, "routes", lambda v: v.each(planned_route), ()),
         line=key.line,
     )
 
@@ -396,7 +278,7 @@ def _twice(value: Value) -> InputError:
     """The error that an address of ``value`` stands twice, at the second one."""
     seen: set[IPAddress] = set()
     for item in value.items():
-        address = item.attempt(partial(_held, item), None)
+        address = item.attempt(partial(planned_address, item), None)
         if address is not None and address.address in seen:
             return item.error(f"{address.address} stands twice", expected="each address once")
         seen |= {address.address} if address is not None else set()
@@ -417,4 +299,4 @@ def _segment_name(value: Value, segments: dict[str, Segment]) -> str:
 
 def _interface_gateways(value: Value) -> tuple[Gateway, ...]:
     none = not value.is_mapping and not value.is_list and value.text() == "none"
-    return () if none else _gateways(value)
+    return () if none else gateways_of(value)

@@ -1,0 +1,125 @@
+"""What every subcommand begins with: the global options, and what is made from them."""
+
+from __future__ import annotations
+
+import contextlib
+import shlex
+import sys
+from contextlib import AbstractContextManager
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, NoReturn
+
+import click
+
+from fixed_anchor.commands import logs
+from fixed_anchor.core.errors import InputError
+from fixed_anchor.machines import at_state_dir
+from fixed_anchor.machines.here import STATE_DIR, Here
+from fixed_anchor.machines.not_linux import NotLinux, is_linux
+from fixed_anchor.machines.protocol import Machine
+from fixed_anchor.planfile.reader import read_plan
+from fixed_anchor.workflow.linux_host import LinuxHost
+from fixed_anchor.workflow.site import Site
+
+if TYPE_CHECKING:
+    from rich.console import Console
+    from rich.text import Text
+
+    from fixed_anchor.reporting.documents.parts import Document
+
+
+class App:
+    """The global options, and what is made from them."""
+
+    def __init__(self, ctx: click.Context, as_json: bool = False) -> None:
+        options: dict[str, Any] = ctx.obj
+        self.color: str = options["color"]
+        self.state_dir: str | None = options["state_dir"]
+        self.as_json = as_json
+        self._ctx = ctx
+        logs.begin(options["log_level"])
+
+    @cached_property
+    def out(self) -> Console:
+        """Standard output; with ``--json``, where that has the document alone, standard error.
+
+        Made when it is first used: JSON needs no terminal.
+        """
+        from fixed_anchor.reporting.terminal.paper import console
+
+        return self.err if self.as_json else console(self.color)
+
+    @cached_property
+    def err(self) -> Console:
+        """Standard error, for progress and warnings."""
+        from fixed_anchor.reporting.terminal.paper import console
+
+        return console(self.color, stderr=True)
+
+    def say(self, text: str | Text, *, indent: int = 0, style: str = "") -> None:
+        """Prints a sentence; where it must be broken, the rest stands further in."""
+        from fixed_anchor.reporting.terminal.paper import put
+
+        put(self.out, text, indent=indent, style=style)
+
+    def remark(self, text: str | Text, *, indent: int = 0, style: str = "") -> None:
+        """The same on standard error: what is told beside the result."""
+        from fixed_anchor.reporting.terminal.paper import put
+
+        put(self.err, text, indent=indent, style=style)
+
+    def type(self, label: str, command: str, indent: int = 2) -> None:
+        """Prints a command to be typed, behind its label."""
+        from fixed_anchor.reporting.terminal.paper import put_command
+
+        put_command(self.out, label, command, indent)
+
+    def print_document(self, document: Document, exit_status: int = 0) -> NoReturn:
+        """Prints the document of ``--json`` and ends the command with ``exit_status``."""
+        from fixed_anchor.reporting.documents import as_text
+
+        document.exit_status = exit_status
+        click.echo(as_text(document))
+        self._ctx.exit(exit_status)
+
+    def status(self, text: str) -> AbstractContextManager[object]:
+        """Says on a terminal what goes on while it lasts."""
+        # Its turning mark is of ASCII, for every terminal.
+        return self.err.status(text, spinner="line") if sys.stderr.isatty() else contextlib.nullcontext()
+
+    def here(self) -> Here:
+        """This machine, with the state folder of ``--state-dir``."""
+        return (Here if is_linux() else NotLinux)(str(Path(self.state_dir or STATE_DIR).absolute()))
+
+    def machine(self) -> Machine:
+        """This machine, or the one whose state folder ``--state-dir`` names. Raises why there is nothing to look at."""
+        other = at_state_dir(Path(self.state_dir)) if self.state_dir is not None else None
+        if other is not None:
+            return other
+        here = self.here()
+        refusal = here.why_no_change()
+        if not here.running and refusal is not None:
+            raise refusal
+        return here
+
+    def target(self) -> LinuxHost:
+        """The same as a target of changes."""
+        return LinuxHost(self.machine())
+
+    def kept_target(self) -> LinuxHost:
+        """The same for a command about changes that are there. Raises ``InputError`` for a state folder that is not."""
+        target = self.target()
+        if self.state_dir is not None and target.never_begun():
+            raise InputError(
+                "there is no such state folder", file=self.state_dir, expected="the one that `cutover` was given"
+            )
+        return target
+
+    def site(self, plan: str) -> Site:
+        """The plan in the file ``plan``, and what is reached of it. Raises ``InputError``."""
+        return Site(read_plan(Path(plan)), self.here())
+
+    def command_for(self, machine: Machine, words: str) -> str:
+        """The exact command line for ``words`` on ``machine``."""
+        return shlex.join(["fixed-anchor", *machine.words, *words.split()])
