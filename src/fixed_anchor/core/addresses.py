@@ -253,7 +253,7 @@ def parse_range(text: str) -> AddressRange:
         and (first.version == 6 or right.strip().isdigit())
     ):
         # Many write the last part of the second address alone.
-        whole = re.sub(r"[^.:]*$", right.strip(), str(first))
+        whole = re.sub(r"[^.:]*$", right.strip(), str(first), count=1)
         raise ValueError(f"{text!r} shortens the last address; write {first}-{whole}")
     last = parse_address(right) if dash else first
     if first.version != last.version:
