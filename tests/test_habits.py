@@ -95,8 +95,8 @@ def test_a_verification_is_repeated(site: Path) -> None:
     run(site, "cutover", "plan.yaml", "--host", "tide-db", "--unattended")
     station = site / "station.yaml"
     good = station.read_text()
-    words = ("verify", "plan.yaml", "--host", "tide-db", "--watch", "--every", "1", "--for", "20")
-    watching = pexpect.spawn(str(PROGRAM), list(words), cwd=str(site), encoding="utf-8", timeout=120, env=plain())
+    words = ("verify", "plan.yaml", "--host", "tide-db", "--watch", "--every", "1", "--for", "900")
+    watching = pexpect.spawn(str(PROGRAM), list(words), cwd=str(site), encoding="utf-8", timeout=240, env=plain())
     try:
         watching.expect("the state is as planned")
         watching.expect("looked at again every 1 s")
@@ -148,7 +148,7 @@ def _shell(name: str) -> str:
 
 def test_completion_in_bash(changed: Path) -> None:
     shell = pexpect.spawn(
-        _shell("bash"), ["--norc", "--noprofile", "-i"], cwd=str(changed), encoding="utf-8", timeout=60, env=plain()
+        _shell("bash"), ["--norc", "--noprofile", "-i"], cwd=str(changed), encoding="utf-8", timeout=240, env=plain()
     )
     try:
         shell.sendline('eval "$(fixed-anchor completion bash)"; bind "set enable-bracketed-paste off"; echo rea""dy')
@@ -165,7 +165,7 @@ def test_completion_in_bash(changed: Path) -> None:
 
 
 def test_completion_in_zsh(changed: Path) -> None:
-    shell = pexpect.spawn(_shell("zsh"), ["-f", "-i"], cwd=str(changed), encoding="utf-8", timeout=60, env=plain())
+    shell = pexpect.spawn(_shell("zsh"), ["-f", "-i"], cwd=str(changed), encoding="utf-8", timeout=240, env=plain())
     try:
         shell.sendline('autoload -Uz compinit; compinit -u -D; eval "$(fixed-anchor completion zsh)"; echo rea""dy')
         shell.expect("ready")
