@@ -64,5 +64,12 @@ def test_damaged_hosts(stack: str, pytestconfig: pytest.Config) -> None:
         deadline=None,
         suppress_health_check=list(HealthCheck),
         database=None,
+        derandomize=not pytestconfig.getoption("--whole-matrix"),
     )
     limits(given(st.sampled_from(own), st.integers(0, 2**32), st.integers(0, 4))(look))()
+
+
+def test_a_stanza_without_its_family_is_refused() -> None:
+    """Found by the above: it was taken for one that could be edited."""
+    (case,) = [c for c in CASES if c.name == "ifupdown-hook-adds-address"]
+    look(case, 12010, 2)

@@ -149,7 +149,11 @@ def _examples(config: pytest.Config) -> int:
 @pytest.mark.parametrize("kind", SOURCES)
 def test_damaged_sources(kind: str, pytestconfig: pytest.Config) -> None:
     limits = settings(
-        max_examples=_examples(pytestconfig), deadline=None, suppress_health_check=list(HealthCheck), database=None
+        max_examples=_examples(pytestconfig),
+        deadline=None,
+        suppress_health_check=list(HealthCheck),
+        database=None,
+        derandomize=not pytestconfig.getoption("--whole-matrix"),
     )
     run: Callable[[], None] = limits(given(damaged(kind))(lambda data: read_all(kind, data)))
     run()

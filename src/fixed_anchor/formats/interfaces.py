@@ -6,7 +6,7 @@ from fixed_anchor.change.files import Files, FileText
 from fixed_anchor.change.steps import route_words
 from fixed_anchor.core.aside import Aside
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
-from fixed_anchor.core.errors import NotSupported
+from fixed_anchor.core.errors import InputError, NotSupported
 from fixed_anchor.formats.interfaces_asides import asides_of
 from fixed_anchor.formats.interfaces_hooks import read_hook
 from fixed_anchor.formats.interfaces_read import (
@@ -85,6 +85,13 @@ class Interfaces:
         _refuse_unsupported(wanted, now)
         stanzas = stanzas_in(files)
         mine = stanzas_for(stanzas, name)
+        if not any(s.family for s in mine):
+            raise InputError(
+                f"the stanza of {name} has no family and no method, and ifup does not read such a file",
+                file=mine[0].path,
+                line=mine[0].head.first + 1,
+                expected=f"`iface {name} inet METHOD`",
+            )
         edits = {s.path: LineEditor(files[s.path].text, indented=True) for s in stanzas}
         for version in (4, 6):
             family = "inet" if version == 4 else "inet6"
