@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import shlex
 import shutil
+import signal
 import subprocess
 import sys
 from importlib import import_module
@@ -96,7 +97,16 @@ def test_a_verification_is_repeated(site: Path) -> None:
     station = site / "station.yaml"
     good = station.read_text()
     words = ("verify", "plan.yaml", "--host", "tide-db", "--watch", "--every", "1", "--for", "900")
-    watching = pexpect.spawn(str(PROGRAM), list(words), cwd=str(site), encoding="utf-8", timeout=240, env=plain())
+    watching = pexpect.spawn(
+        str(PROGRAM),
+        list(words),
+        cwd=str(site),
+        encoding="utf-8",
+        timeout=240,
+        env=plain(),
+        # Whoever runs these tests in the background may have it ignore Ctrl-C, which would be inherited.
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),
+    )
     try:
         watching.expect("the state is as planned")
         watching.expect("looked at again every 1 s")
