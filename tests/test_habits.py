@@ -50,6 +50,8 @@ def test_every_help_has_two_examples_that_can_be_typed(name: str, tmp_path: Path
         words = shlex.split(line)
         assert words[:2] == ["fixed-anchor", name]
         command(name).make_context(name, words[2:], parent=click.Context(cli, info_name="fixed-anchor"))
+        if name == "explain":
+            assert run(tmp_path, *words[1:]).returncode == 0, line
 
 
 @pytest.mark.parametrize(
@@ -156,28 +158,25 @@ def _shell(name: str) -> str:
     return found
 
 
-def test_completion_in_bash(changed: Path) -> None:
-    shell = pexpect.spawn(
-        _shell("bash"), ["--norc", "--noprofile", "-i"], cwd=str(changed), encoding="utf-8", timeout=240, env=plain()
-    )
-    try:
-        shell.sendline('eval "$(fixed-anchor completion bash)"; bind "set enable-bracketed-paste off"; echo rea""dy')
-        shell.expect("ready")
-        for begun, whole in TYPED:
-            shell.send(f"{begun}\t")
-            shell.expect_exact(whole)
-            # Not interrupted: what is typed at once behind that is lost with the line.
-            shell.sendcontrol("u")
-            shell.sendline('echo ne""xt')
-            shell.expect_exact("next")
-    finally:
-        shell.close(force=True)
+#: The options of a shell that reads no file of its user, and what it is told first.
+TYPED_INTO = {
+    "bash": (
+        ["--norc", "--noprofile", "-i"],
+        'eval "$(fixed-anchor completion bash)"; bind "set enable-bracketed-paste off"; echo rea""dy',
+    ),
+    "zsh": (
+        ["-f", "-i"],
+        'autoload -Uz compinit; compinit -u -D; eval "$(fixed-anchor completion zsh)"; echo rea""dy',
+    ),
+}
 
 
-def test_completion_in_zsh(changed: Path) -> None:
-    shell = pexpect.spawn(_shell("zsh"), ["-f", "-i"], cwd=str(changed), encoding="utf-8", timeout=240, env=plain())
+@pytest.mark.parametrize("name", TYPED_INTO)
+def test_completion_behind_tab(name: str, changed: Path) -> None:
+    options, first = TYPED_INTO[name]
+    shell = pexpect.spawn(_shell(name), options, cwd=str(changed), encoding="utf-8", timeout=240, env=plain())
     try:
-        shell.sendline('autoload -Uz compinit; compinit -u -D; eval "$(fixed-anchor completion zsh)"; echo rea""dy')
+        shell.sendline(first)
         shell.expect("ready")
         for begun, whole in TYPED:
             shell.send(f"{begun}\t")

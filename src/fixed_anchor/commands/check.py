@@ -63,9 +63,13 @@ def command(
     app = App(ctx, as_json)
     site = app.site(plan)
     chosen = site.hosts(hosts)
-    held = {str(a) for h in chosen for i in h.interfaces for a in (*(p.address for p in i.hold), *i.expect)}
+    held = (
+        {a for h in chosen for i in h.interfaces for a in (*(p.address for p in i.hold), *i.expect)}
+        if addresses
+        else ()
+    )
     for address in addresses:
-        if str(address) not in held:
+        if address not in held:
             raise InputError(f"no host that is looked at holds {address}", file=plan, expected="an address of the plan")
     with paused(), app.status("checking" if no_wire else "probing the segment, about 7 s"):
         checked = check_with_knowledge(site, hosts, pools, wire=not no_wire)
@@ -77,7 +81,7 @@ def command(
     if as_json:
         document = CheckDocument(command="check", plan=plan, hosts=hosts_checked(result, names))
         document.verdict = result.verdict  # type: ignore[assignment]
-        document.findings = [found_finding(f) for f in result.findings if f.host not in names]
+        document.findings = [found_finding(f) for f in result.elsewhere]
         app.print_document(document, EXIT_OF[result.verdict])
     from fixed_anchor.reporting.terminal.check import Shown, show_check
 

@@ -8,9 +8,8 @@ from fixed_anchor.change import states
 from fixed_anchor.commands import offers
 from fixed_anchor.commands.app import App
 from fixed_anchor.commands.common import JSON, examples
+from fixed_anchor.commands.watching import print_decided
 from fixed_anchor.core.errors import InputError
-from fixed_anchor.reporting.documents.changes import ChangeDocument, HostChanged
-from fixed_anchor.reporting.documents.changes import change as change_now
 from fixed_anchor.workflow.carry_out import who
 
 
@@ -33,7 +32,5 @@ def command(ctx: click.Context, change: str, because: str, as_json: bool) -> Non
     target = app.kept_target()
     number = target.number(change)
     target.close(number, who(), " ".join(because.split()))
-    if as_json:
-        made = HostChanged(host=target.name, change=change_now(target.name, target.status(number)))
-        app.print_document(ChangeDocument(command="close", hosts=[made]))
+    print_decided(app, "close", target, number)
     app.say(f"change {number}: {states.CLOSED}   what is there now was accepted; another change can begin")

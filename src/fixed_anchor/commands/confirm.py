@@ -7,12 +7,9 @@ import click
 from fixed_anchor.change import states
 from fixed_anchor.commands.app import App
 from fixed_anchor.commands.common import CHANGE, JSON, examples
-from fixed_anchor.commands.watching import countdown, last_one
+from fixed_anchor.commands.watching import countdown, last_one, print_decided
 from fixed_anchor.core.errors import ChangeOpen, Refused
-from fixed_anchor.reporting.documents.changes import ChangeDocument, HostChanged
-from fixed_anchor.reporting.documents.changes import change as change_now
 from fixed_anchor.workflow.carry_out import who
-from fixed_anchor.workflow.linux_host import LinuxHost
 
 
 @click.command(
@@ -49,7 +46,7 @@ def command(
     number = target.number(change)
     if more_time is not None:
         target.more_time(number, more_time)
-        _end(app, target, number, "the deadline was postponed")
+        print_decided(app, "confirm", target, number, "the deadline was postponed")
         app.say(f"change {number}: {countdown(target.status(number))}")
         return
     try:
@@ -57,13 +54,6 @@ def command(
     except Refused as refused:
         words = app.command_for(target.machine, f"confirm {number} --over-old-address")
         raise Refused(refused.what, remedy=f"override it if there is no other way: {words}") from None
-    _end(app, target, number, None)
+    print_decided(app, "confirm", target, number)
     app.say(f"change {number}: {states.CONFIRMED}")
     app.type("to go back:  ", app.command_for(target.machine, f"restore {number}"))
-
-
-def _end(app: App, target: LinuxHost, number: str, done: str | None) -> None:
-    """Prints the document, where that is asked for, and ends the command."""
-    if app.as_json:
-        made = HostChanged(host=target.name, done=done, change=change_now(target.name, target.status(number)))
-        app.print_document(ChangeDocument(command="confirm", hosts=[made]))

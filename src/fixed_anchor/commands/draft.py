@@ -87,7 +87,7 @@ def command(
         ]
         document = DraftDocument(command="draft", plan=plan, hosts=hosts_made, dhcp_servers=servers_drafted(servers))
         document.verdict = checked.result.verdict  # type: ignore[assignment]
-        document.findings = [found_finding(f) for f in findings if f.host not in of_host]
+        document.findings = [found_finding(f) for f in checked.result.elsewhere]
         app.print_document(document, exit_status)
     if output is None and not runbook:
         show_draft(app.out, drafts)

@@ -9,7 +9,7 @@ from rich.text import Text
 
 from fixed_anchor.commands.app import App
 from fixed_anchor.commands.common import JSON, examples
-from fixed_anchor.core.catalogue import CATALOGUE, FindingKind
+from fixed_anchor.core.catalogue import CATALOGUE
 from fixed_anchor.core.checks import CHECKS, CheckKind
 from fixed_anchor.core.errors import EXIT_MEANINGS, InputError
 from fixed_anchor.planfile.shape import described
@@ -27,7 +27,7 @@ from fixed_anchor.reporting.terminal.paper import STYLES, put_rows, put_table, s
     help="What a finding means and what to do; what a check of a verification asks, and what passes or fails it; "
     "what an exit status or a key of a plan says. Without a word: all of them.",
     epilog=examples(
-        ("fixed-anchor explain address-in-pool", "what a finding means"),
+        ("fixed-anchor explain in-dhcp-pool", "what a finding means"),
         ("fixed-anchor explain 3", "what an exit status means"),
     ),
 )
@@ -56,7 +56,7 @@ def command(ctx: click.Context, word: str | None, as_json: bool) -> None:
         app.print_document(
             ExplainDocument(
                 command="explain",
-                findings=[ExplainedFinding(e.code, _severity(e), e.title, e.why, e.do) for e in findings],  # type: ignore[arg-type]
+                findings=[ExplainedFinding(e.code, e.shown_severity, e.title, e.why, e.do) for e in findings],  # type: ignore[arg-type]
                 checks=[ExplainedCheck(c.code, c.asks, c.passes, c.fails, c.excused or None) for c in checks],
                 exit_statuses=[ExplainedStatus(n, m) for n, m in statuses],
                 plan_keys=[ExplainedKey(*row) for row in keys],
@@ -66,7 +66,7 @@ def command(ctx: click.Context, word: str | None, as_json: bool) -> None:
         _list(app)
         return
     for entry in findings:
-        app.say(styled(entry.code, "bold").append(f"   {_severity(entry)}", style=STYLES[_severity(entry)]))
+        app.say(styled(entry.code, "bold").append(f"   {entry.shown_severity}", style=STYLES[entry.shown_severity]))
         put_rows(app.out, [("means", entry.title), ("why", entry.why), ("do", entry.do)], indent=2)
     for check in checks:
         _explain_check(app, check)
@@ -82,14 +82,11 @@ def _known() -> list[str]:
     return [*CATALOGUE, *CHECKS, *map(str, EXIT_MEANINGS), *dict.fromkeys(key for key, _, _ in described())]
 
 
-def _severity(entry: FindingKind) -> str:
-    return "undetermined" if entry.undetermined else entry.severity
-
-
 def _list(app: App) -> None:
     """Everything in a line each."""
     rows: list[list[str | Text]] = [
-        [styled(e.code, "bold"), styled(_severity(e), STYLES[_severity(e)]), e.title] for e in CATALOGUE.values()
+        [styled(e.code, "bold"), styled(e.shown_severity, STYLES[e.shown_severity]), e.title]
+        for e in CATALOGUE.values()
     ]
     rows += [[styled(c.code, "bold"), "check", f"asks {c.asks}"] for c in CHECKS.values()]
     put_table(app.out, ["code", "kind", "meaning"], rows)

@@ -9,7 +9,6 @@ import click
 
 from fixed_anchor.core.errors import (
     EXIT_BUG,
-    EXIT_NO_ACCESS,
     EXIT_USAGE,
     AnchorError,
     InputError,
@@ -49,9 +48,7 @@ def _of_ours(error: Exception) -> AnchorError | None:
         return error
     if isinstance(error, PermissionError):
         where = f"{error.filename}: " if error.filename else ""
-        known: AnchorError = NoAccess(f"{where}this needs root", remedy="run it with sudo")
-        known.exit_status = EXIT_NO_ACCESS
-        return known
+        return NoAccess(f"{where}this needs root", remedy="run it with sudo")
     if isinstance(error, click.ClickException):
         path = error.ctx.command_path if isinstance(error, click.UsageError) and error.ctx else "fixed-anchor"
         words = path.split()[1:]
@@ -61,7 +58,7 @@ def _of_ours(error: Exception) -> AnchorError | None:
             said = f"there is no option {error.option_name!r}" + (f". Did you mean {near[0]!r}?" if near else "")
         # Our sentences begin in lower case, behind the command that they are about.
         said = said[:1].lower() + said[1:]
-        known = InputError(f"{' '.join(words)}: {said}" if words else said, remedy=f"see {path} --help")
+        known: AnchorError = InputError(f"{' '.join(words)}: {said}" if words else said, remedy=f"see {path} --help")
         known.exit_status = error.exit_code or EXIT_USAGE
         return known
     return None

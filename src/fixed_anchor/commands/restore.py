@@ -9,11 +9,10 @@ from fixed_anchor.change import states
 from fixed_anchor.change.change import Draft, Terms
 from fixed_anchor.commands.app import App
 from fixed_anchor.commands.common import CHANGE, GRACE, JSON, NOTE, PATIENCE, addresses_to_hold, examples, patience_of
-from fixed_anchor.commands.watching import because, last_one, watch
+from fixed_anchor.commands.watching import because, last_one, print_decided, watch
 from fixed_anchor.core.baseline import Judge
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.reporting.documents.changes import ChangeDocument, HostChanged
-from fixed_anchor.reporting.documents.changes import change as change_now
 from fixed_anchor.reporting.documents.drafting import host_drafted
 from fixed_anchor.reporting.terminal.draft import show_draft
 from fixed_anchor.workflow.carry_out import about, told, who
@@ -100,19 +99,12 @@ def command(
 
 def _roll_back(app: App, target: LinuxHost, number: str, dry_run: bool) -> None:
     if dry_run:
-        _end(app, target, number, "it would be rolled back now; nothing was done")
+        print_decided(app, "restore", target, number, "it would be rolled back now; nothing was done")
         app.say(f"change {number} is open: it would be rolled back now; nothing was done")
         return
     target.decide(number, states.ROLL_BACK, who())
-    _end(app, target, number, None)
+    print_decided(app, "restore", target, number)
     app.say(f"change {number}: {because(target.status(number))}; the state is as it was before")
-
-
-def _end(app: App, target: LinuxHost, number: str, done: str | None) -> None:
-    """Prints the document, where that is asked for, and ends the command."""
-    if app.as_json:
-        made = HostChanged(host=target.name, done=done, change=change_now(target.name, target.status(number)))
-        app.print_document(ChangeDocument(command="restore", hosts=[made]))
 
 
 def _say_dry(app: App, target: LinuxHost, drafted: Draft) -> None:

@@ -124,6 +124,13 @@ class Watcher:
             )
 
 
+def print_decided(app: App, command: str, target: LinuxHost, number: str, done: str | None = None) -> None:
+    """With ``--json`` prints the change ``number`` as it is now, and ends the command; ``done`` says what else was."""
+    if app.as_json:
+        made = HostChanged(host=target.name, done=done, change=change(target.name, target.status(number)))
+        app.print_document(ChangeDocument(command=command, hosts=[made]))
+
+
 def watch(
     app: App, command: str, target: LinuxHost, draft: Draft, terms: Terms, findings: Iterable[Finding] = ()
 ) -> int:

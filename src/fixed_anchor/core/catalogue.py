@@ -28,6 +28,11 @@ class FindingKind(msgspec.Struct, frozen=True):
     do: str
     undetermined: bool = False
 
+    @property
+    def shown_severity(self) -> str:
+        """``undetermined`` where something could not be looked at, else the severity."""
+        return "undetermined" if self.undetermined else self.severity
+
 
 _B, _W, _N = BLOCKER, WARNING, NOTE
 

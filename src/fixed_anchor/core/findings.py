@@ -39,6 +39,11 @@ class Finding(msgspec.Struct, frozen=True, gc=False):
         return CATALOGUE[self.code].undetermined
 
     @property
+    def shown_severity(self) -> str:
+        """``undetermined`` where something could not be looked at, else the severity."""
+        return "undetermined" if self.undetermined else self.severity
+
+    @property
     def stops(self) -> bool:
         """Whether a cutover refuses while this stands."""
         return self.severity == BLOCKER or self.undetermined
@@ -150,6 +155,11 @@ class CheckResult:
             found.setdefault(one.host, []).append(one)
         return found
 
+    @property
+    def elsewhere(self) -> list[Finding]:
+        """The findings of no host that was checked: of none at all, or of another one."""
+        return [f for f in self.findings if f.host not in self.segments]
+
     @cached_property
     def _of_all(self) -> list[Finding]:
         return [f for f in self.by_host.get(None, ()) if f.stops]
@@ -191,4 +201,4 @@ _ORDER = {"blocker": 0, "undetermined": 1, "warning": 2, "note": 3}
 
 def sorted_findings(findings: Iterable[Finding]) -> tuple[Finding, ...]:
     """Blockers first, then what is undetermined, warnings and notes; the given order within each."""
-    return tuple(sorted(findings, key=lambda f: _ORDER["undetermined" if f.undetermined else f.severity]))
+    return tuple(sorted(findings, key=lambda f: _ORDER[f.shown_severity]))

@@ -87,12 +87,10 @@ def _indent_of(line: str) -> int:
     return len(line) - len(line.lstrip())
 
 
-def _line_above(lines: list[str], number: int) -> str:
-    return next((lines[n] for n in range(number - 1, -1, -1) if _says_something(lines[n])), "")
-
-
-def _at(lines: list[str], number: int, file: str, what: str, column: int, remedy: str) -> InputError:
-    return InputError(what, file=file, line=number + 1, column=column + 1, remedy=remedy)
+def _put_right(lines: list[str], number: int, file: str, what: str, column: int, remedy: str, right: str) -> _Mend:
+    """The slip in a line, told at ``column`` (from 0), with ``right`` in its place."""
+    error = InputError(what, file=file, line=number + 1, column=column + 1, remedy=remedy)
+    return _Mend(error, number, [right, *lines[number + 1 :]])
 
 
 def _colon(lines: list[str], number: int, file: str) -> _Mend | None:
@@ -102,27 +100,16 @@ def _colon(lines: list[str], number: int, file: str) -> _Mend | None:
     deeper = below is not None and _indent_of(lines[below]) > _indent_of(line)
     said = _NO_SPACE.fullmatch(line)
     if said and said["key"] in _WORDS:
-        right = f"{said['key']}: {said['value']}"
-        error = _at(lines, number, file, "a space is missing behind the colon", said.end("key") + 1, f"write {right}")
-        return _Mend(error, number, [f"{said['lead']}{right}", *lines[number + 1 :]])
-    said = _KEY_WITHOUT_COLON.fullmatch(line)
-    if said and said["key"] in _WORDS and not said["value"].startswith(":"):
-        right = f"{said['key']}: {said['value']}"
-        what = f"a colon is missing here, behind {said['key']!r}"
-        return _Mend(
-            _at(lines, number, file, what, said.end("key"), f"write {right}"),
-            number,
-            [f"{said['lead']}{right}", *lines[number + 1 :]],
-        )
-    alone = _NAME_ALONE.fullmatch(line)
-    if alone and deeper:
-        what = f"a colon is missing here, behind {alone['key']!r}"
-        return _Mend(
-            _at(lines, number, file, what, alone.end("key"), f"write {alone['key']}:"),
-            number,
-            [f"{alone['lead']}{alone['key']}:{alone['rest']}", *lines[number + 1 :]],
-        )
-    return None
+        what, column, right = "a space is missing behind the colon", said.end("key") + 1, "{key}: {value}"
+    elif (said := _KEY_WITHOUT_COLON.fullmatch(line)) and said["key"] in _WORDS and not said["value"].startswith(":"):
+        what, column, right = f"a colon is missing here, behind {said['key']!r}", said.end("key"), "{key}: {value}"
+    elif deeper and (said := _NAME_ALONE.fullmatch(line)):
+        what, column, right = f"a colon is missing here, behind {said['key']!r}", said.end("key"), "{key}:"
+    else:
+        return None
+    words = right.format(**said.groupdict())
+    whole = said["lead"] + words + said.groupdict().get("rest", "")
+    return _put_right(lines, number, file, what, column, f"write {words}", whole)
 
 
 def _unclosed(lines: list[str], number: int, file: str, kinds: str = "[{\"'") -> _Mend | None:
@@ -144,8 +131,8 @@ def _unclosed(lines: list[str], number: int, file: str, kinds: str = "[{\"'") ->
         return None
     char, column = open_ones[0]
     closing = "".join(_CLOSING[c] for c, _ in reversed(open_ones))
-    error = _at(lines, number, file, f"this {char} is never closed", column, f"add {closing} at its end")
-    return _Mend(error, number, [line.rstrip() + closing, *lines[number + 1 :]])
+    what, remedy = f"this {char} is never closed", f"add {closing} at its end"
+    return _put_right(lines, number, file, what, column, remedy, line.rstrip() + closing)
 
 
 def _bad_start(lines: list[str], number: int, error: InputError) -> _Mend | None:

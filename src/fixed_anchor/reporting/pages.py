@@ -63,8 +63,7 @@ def _findings() -> Iterator[str]:
         "|" + " --- |" * 5,
     )
     for entry in CATALOGUE.values():
-        severity = "undetermined" if entry.undetermined else entry.severity
-        cells = (f"`{entry.code}`", severity, entry.title, entry.why, entry.do)
+        cells = (f"`{entry.code}`", entry.shown_severity, entry.title, entry.why, entry.do)
         yield "| " + " | ".join(_cell(cell) for cell in cells) + " |"
     yield from ("", "## Checks of a verification", "", "| code | asks | passes | fails | excused |", "|" + " --- |" * 5)
     for check in CHECKS.values():

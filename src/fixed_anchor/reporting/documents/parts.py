@@ -92,10 +92,9 @@ class FoundFinding(Struct, frozen=True):
 
 def found_finding(found: Finding) -> FoundFinding:
     """A finding as a part of a document."""
-    severity: Severity = "undetermined" if found.undetermined else found.severity  # type: ignore[assignment]
     return FoundFinding(
         found.code,
-        severity,
+        found.shown_severity,  # type: ignore[arg-type]
         found.host,
         found.interface,
         found.address,

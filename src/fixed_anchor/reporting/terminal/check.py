@@ -17,7 +17,7 @@ from fixed_anchor.core.findings import (
     Evidence,
     Finding,
 )
-from fixed_anchor.reporting.terminal.findings import counts, show_findings, show_looks, style_of
+from fixed_anchor.reporting.terminal.findings import counts, show_findings, show_looks
 from fixed_anchor.reporting.terminal.paper import STYLES, plural, put, put_table, styled
 
 #: Of more hosts than this each finding has one line, and those without findings are in the table alone.
@@ -48,7 +48,7 @@ class Shown(msgspec.Struct, frozen=True):
         return [
             f
             for f in findings
-            if (not self.severities or style_of(f) in self.severities)
+            if (not self.severities or f.shown_severity in self.severities)
             and (not self.codes or f.code in self.codes)
             and (not self.addresses or f.address in self.addresses)
         ]
@@ -63,7 +63,7 @@ def show_check(out: Console, plan_file: str, result: CheckResult, hosts: list[st
     """A check of ``hosts``: what is of none of them, every host, for several a table, and the verdict."""
     findings = result.by_host
     # Some are about hosts that were not asked for: the old address may be written in a file of theirs.
-    of_none = shown.of(f for f in result.findings if f.host not in hosts)
+    of_none = shown.of(result.elsewhere)
     if of_none:
         show_findings(out, of_none)
         out.print()
@@ -90,7 +90,7 @@ def _show_briefly(out: Console, hosts: list[str], findings: dict[str | None, lis
     for host, several in told[:_MANY]:
         put(out, styled(host, "bold").append(f"   {counts(findings[host])}", style="dim"))
         for one in several:
-            line = styled(f"{style_of(one):<14}", STYLES[style_of(one)]).append(one.code, style="bold")
+            line = styled(f"{one.shown_severity:<14}", STYLES[one.shown_severity]).append(one.code, style="bold")
             put(out, line.append(f"  {printable(one.message)}"), indent=2, hang=16)
     if len(told) > _MANY:
         put(out, f"... and {len(told) - _MANY} more hosts with findings")
@@ -135,7 +135,7 @@ def _show_table(out: Console, hosts: list[str], result: CheckResult) -> None:
     for host in loud[:_MANY]:
         mine = findings.get(host, [])
         verdict = verdicts[host]
-        kinds = [style_of(f) for f in mine]
+        kinds = [f.shown_severity for f in mine]
         numbers = [str(kinds.count(kind) or "-") for kind in ("blocker", "undetermined", "warning", "note")]
         rows.append([styled(host, "bold"), styled(verdict, STYLES[verdict]), *numbers])
     if rows:

@@ -19,16 +19,11 @@ _KIND = 14
 _SHOWN_EACH = 20
 
 
-def style_of(found: Finding) -> str:
-    """The key of a finding in :data:`STYLES`; filters name it so, too."""
-    return "undetermined" if found.undetermined else found.severity
-
-
 def counts(findings: Iterable[Finding]) -> str:
     """``2 blockers, 1 warning``, in the order in which they come."""
     found: dict[str, int] = {}
     for one in findings:
-        found[style_of(one)] = found.get(style_of(one), 0) + 1
+        found[one.shown_severity] = found.get(one.shown_severity, 0) + 1
     return ", ".join(plural(n, kind, "undetermined" if kind == "undetermined" else None) for kind, n in found.items())
 
 
@@ -43,11 +38,11 @@ def show_findings(out: Console, findings: Iterable[Finding], indent: int = 0, na
             _show_finding(out, found, indent, named)
         if len(shown) < len(several):
             left = f"... and {len(several) - len(shown)} more {code}; --code {code} shows them all"
-            put(out, left, indent=indent, style=STYLES[style_of(several[0])])
+            put(out, left, indent=indent, style=STYLES[several[0].shown_severity])
 
 
 def _show_finding(out: Console, found: Finding, indent: int, named: bool) -> None:
-    kind = style_of(found)
+    kind = found.shown_severity
     line = styled(f"{kind:<{_KIND}}", STYLES[kind])
     line.append(found.code, style="bold")
     where = "  ".join(t for t in (found.host if named else None, found.interface) if t)
