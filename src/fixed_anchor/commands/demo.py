@@ -34,7 +34,7 @@ BEFORE_CUTOVER = (
         "gannet-ws would keep the address it leases. What the DHCP server must be told is drafted with its file.",
         "draft plan.yaml --host gannet-ws",
     ),
-    ("Check tide-db: clear, with all that was looked at.", "check plan.yaml --host tide-db"),
+    ("Check tide-db: clear. With --detail it shows all that was looked at.", "check plan.yaml --host tide-db"),
     ("The exact change of its file. Nothing is touched yet.", "draft plan.yaml --host tide-db"),
 )
 CUTOVER = "cutover plan.yaml --host tide-db --confirm-within 120"
