@@ -24,7 +24,7 @@ class Plain:
     """What no test asks of a machine: no vantage, no session, and a change may be made."""
 
     name, running, state_dir = "tide-db", True, "/var/lib/fixed-anchor"
-    is_afar, has_shell, words = False, False, ()
+    is_afar, has_shell, has_tool, words = False, False, True, ()
 
     def fetch(self, wanted: Wanted) -> Fetched:
         return one_by_one(self, wanted)  # type: ignore[arg-type]

@@ -23,6 +23,8 @@ MORE = (
     "check plan.yaml",
     "check plan.yaml --detail",
     "verify plan.yaml",
+    "survey --plan seat.yaml",
+    "status --plan seat.yaml",
     "--state-dir hosts/tide-db/state status",
     "--state-dir hosts/tide-db/state history",
     "--state-dir hosts/tide-db/state history 1",

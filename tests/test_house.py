@@ -13,7 +13,7 @@ SOURCE = Path(__file__).resolve().parents[1] / "src/fixed_anchor"
 def test_the_simulated_site_is_a_plug_in() -> None:
     """One lazy line in each registry, and the command that lays it out; nothing else knows that it is there."""
     allowed = {
-        "machines/__init__.py": ['"standin": "fixed_anchor.standins.machine",'],
+        "machines/__init__.py": ['"standin": "fixed_anchor.standins.reaching",'],
         "vantages/__init__.py": ['"simulated": ("fixed_anchor.standins.vantage", "on"),'],
     }
     for path in sorted([*SOURCE.rglob("*.py"), *SOURCE.rglob("*.sh")]):

@@ -250,7 +250,7 @@ def test_a_plan_for_a_host_with_ipv6_alone(
     address: tuple[str, int, bool], at: str | None, hold: str, tmp_path: Path
 ) -> None:
     survey = stock(take_stock(host(address)))
-    text = plan_text(propose(survey, None, parse_address(at) if at else None, None))
+    text = plan_text([propose(survey, None, parse_address(at) if at else None, None)])
     (tmp_path / "plan.yaml").write_text(text)
     plan = read_plan(tmp_path / "plan.yaml")
     (segment,) = plan.segments.values()

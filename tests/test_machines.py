@@ -18,6 +18,7 @@ from fixed_anchor.machines.fetched import Fetched, one_by_one
 from fixed_anchor.machines.files import DiskFiles, write_beside
 from fixed_anchor.machines.here import Here
 from fixed_anchor.machines.readable import Wanted
+from fixed_anchor.machines.seat import Way
 from fixed_anchor.machines.tree import Tree
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.packets.conversation import Conversation
@@ -71,8 +72,8 @@ class Buoy(Told):
 BUOY = Buoy()
 
 
-def reach(folder: Path, rest: str) -> Buoy:
-    assert rest == "tide-db"
+def reach(way: Way) -> Buoy:
+    assert way.rest == "tide-db"
     return BUOY
 
 

@@ -173,6 +173,6 @@ def test_a_proposed_plan_reads_back() -> None:
         pools=(parse_range("203.0.113.100-203.0.113.199"),),
         hold=(parse_address("203.0.113.20"),),
     )
-    plan = plan_from_text(plan_text(proposed), "plan.yaml")
+    plan = plan_from_text(plan_text([proposed]), "plan.yaml")
     assert plan.hosts["tide-db"].interfaces[0].mac == "52:54:00:12:34:56"
     assert plan.segments["lan"].pools == proposed.pools

@@ -11,12 +11,13 @@ from fixed_anchor.core.addresses import parse_address, parse_network
 from fixed_anchor.core.baseline import Judge
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.core.resolving import questions
+from fixed_anchor.machines.seat import Seat, Way
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.packets.arp_probes import QUICKLY, ArpProbes
 from fixed_anchor.packets.dhcp_questions import DhcpQuestions
 from fixed_anchor.packets.echoes import Echoes
 from fixed_anchor.packets.neighbour_probes import NeighbourProbes
-from fixed_anchor.standins.machine import reach
+from fixed_anchor.standins.reaching import reach
 from fixed_anchor.standins.station import read_station
 from fixed_anchor.standins.vantage import SimulatedVantage
 from fixed_anchor.workflow import names
@@ -75,7 +76,7 @@ def vantage(tmp_path: Path) -> SimulatedVantage:
         (tmp_path / name / "etc/netplan").mkdir(parents=True)
         (tmp_path / name / "etc/netplan/1.yaml").write_text(text)
         (tmp_path / name / "etc/resolv.conf").symlink_to("../run/systemd/resolve/stub-resolv.conf")
-    machine = reach(tmp_path, "station.yaml/tide-db")
+    machine = reach(Way(tmp_path, "station.yaml/tide-db", Seat()))
     found = own_vantage(machine, take_stock(machine), "enp1s0")
     assert isinstance(found, SimulatedVantage)
     return found
@@ -166,7 +167,7 @@ def test_names(vantage: SimulatedVantage) -> None:
 
 
 def test_the_question_whether_an_address_is_free(tmp_path: Path, vantage: SimulatedVantage) -> None:
-    machine = reach(tmp_path, "station.yaml/tide-db")
+    machine = reach(Way(tmp_path, "station.yaml/tide-db", Seat()))
     wanted = [
         parse_address(a) for a in ("203.0.113.32", "203.0.113.77", "203.0.113.131", "198.51.100.9", "203.0.113.9")
     ]

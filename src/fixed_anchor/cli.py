@@ -15,18 +15,18 @@ from fixed_anchor.commands import streams
 
 #: Every subcommand, its module, and what the overview says of it (so that the overview imports none).
 COMMANDS: dict[str, tuple[str, str]] = {
-    "survey": ("survey", "Take stock of a host's interfaces."),
+    "survey": ("survey", "Take stock of the interfaces of hosts."),
     "propose": ("propose", "Write a plan from what is there."),
     "probe": ("probe", "Is this address free?"),
     "check": ("check", "All findings of a plan, with the evidence."),
     "draft": ("draft", "Show the exact files; touch nothing."),
     "cutover": ("cutover", "Bring a plan into force, guarded."),
-    "status": ("status", "The open change of this host."),
+    "status": ("status", "The open change of this host, or of others."),
     "confirm": ("confirm", "Keep the open change."),
     "restore": ("restore", "Go back to the saved files."),
     "close": ("close", "Accept the state of a change that could not be rolled back."),
     "verify": ("verify", "Prove that a plan is in force."),
-    "history": ("history", "The changes of this host."),
+    "history": ("history", "The changes of this host, or of others."),
     "explain": ("explain", "What a finding, a check, a status or a key means."),
     "demo": ("demo", "Lay out a made-up site and walk through the job."),
     "completion": ("completion", "Completion for bash, zsh or fish."),
@@ -116,6 +116,8 @@ def _show_order(ctx: click.Context) -> None:
     app.say("")
     app.say("The first step, on the host that is to be converted; it only looks", style="bold")
     put_command(app.out, "", "fixed-anchor survey")
+    app.say("The same of another host, over SSH", style="bold")
+    put_command(app.out, "", "fixed-anchor survey --host ssh:NAME")
     app.say("Without such a host at hand: a made-up site, and the whole job on it", style="bold")
     put_command(app.out, "", "fixed-anchor demo")
     app.say("Every command tells more of itself", style="bold")

@@ -29,6 +29,7 @@ PACKAGES = (
     "procps",
     "busybox",
     "chrony",
+    "sudo",
     # What a Python that was built elsewhere may link to.
     "libssl3",
     "libffi8",

@@ -21,12 +21,25 @@ class GraceAddress(msgspec.Struct, frozen=True):
     address: IPInterface
 
 
+class LeavingLease(msgspec.Struct, frozen=True):
+    """A lease whose address goes with a change, and what its server has to be told to have it back.
+
+    ``client_id`` is in hexadecimal, ``None`` where it is not known.
+    """
+
+    interface: str
+    mac: str
+    address: str
+    server: str
+    client_id: str | None = None
+
+
 class Draft(msgspec.Struct, frozen=True):
     """A change as it is drafted for one target: its content, and the configurations that it declares.
 
     ``wanted`` is what is declared in the end, ``waiting`` what is until the decision, where old
     addresses have their ``grace``. ``stack`` names what carries it out, for people. ``reachable`` is what users
-    of each interface need.
+    of each interface need; ``leaving`` are the leases that are to be given back.
     """
 
     host: str
@@ -37,6 +50,7 @@ class Draft(msgspec.Struct, frozen=True):
     grace: tuple[GraceAddress, ...] = ()
     hostname: str | None = None
     reachable: Mapping[str, tuple[str, ...]] = {}
+    leaving: tuple[LeavingLease, ...] = ()
 
     @property
     def interfaces(self) -> tuple[str, ...]:
@@ -61,7 +75,8 @@ class Terms(msgspec.Struct, frozen=True):
     """How a change is guarded, and what is kept of it.
 
     ``confirm_within`` is in seconds, counted from activation. ``unattended`` lets a favourable
-    verification confirm. ``notes`` are kept for the history; ``told`` are the lines by which
+    verification confirm; where it is ``anew``, not by the guard, but by whoever watches, once the target has answered
+    over a new connection. ``notes`` are kept for the history; ``told`` are the lines by which
     its log begins. ``judge`` knows what was before, which the change is judged against.
     """
 
@@ -71,6 +86,7 @@ class Terms(msgspec.Struct, frozen=True):
     told: tuple[str, ...] = ()
     judge: Judge = Judge()
     patience: Patience = Patience()
+    anew: bool = False
 
 
 class ChangeStatus(msgspec.Struct, frozen=True):

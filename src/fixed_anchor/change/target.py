@@ -97,6 +97,10 @@ class Target(Protocol):
         """
         ...
 
+    def answers_anew(self, host: str, interface: str) -> VerifyCheck:
+        """Whether it answers over a new connection to its new address; it is reached over that one from then on."""
+        ...
+
     def give_verdict(self, number: str, word: str, checks: tuple[str, ...], why: str) -> None:
         """Tells the guard how the verification ended; ``checks`` are its lines for the log, ``why`` what was wrong.
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import shlex
 import sys
-from contextlib import AbstractContextManager
+from collections.abc import Iterator
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NoReturn
@@ -13,17 +13,22 @@ from typing import TYPE_CHECKING, Any, NoReturn
 import click
 
 from fixed_anchor.commands import logs
+from fixed_anchor.commands.password import AskPassword
 from fixed_anchor.core.errors import InputError
+from fixed_anchor.core.plan import HostPlan
 from fixed_anchor.machines import at_state_dir
 from fixed_anchor.machines.here import STATE_DIR, Here
 from fixed_anchor.machines.not_linux import NotLinux, is_linux
 from fixed_anchor.machines.protocol import Machine
+from fixed_anchor.machines.seat import Seat
 from fixed_anchor.planfile.reader import read_plan
+from fixed_anchor.workflow.at_once import AT_ONCE
 from fixed_anchor.workflow.linux_host import LinuxHost
 from fixed_anchor.workflow.site import Site
 
 if TYPE_CHECKING:
     from rich.console import Console
+    from rich.status import Status
     from rich.text import Text
 
     from fixed_anchor.reporting.documents.parts import Document
@@ -38,6 +43,9 @@ class App:
         self.state_dir: str | None = options["state_dir"]
         self.as_json = as_json
         self._ctx = ctx
+        self._shown: Status | None = None
+        #: Plan and host of machines that were reached by one.
+        self._of_plan: dict[int, tuple[str, str]] = {}
         logs.begin(options["log_level"])
 
     @cached_property
@@ -83,10 +91,48 @@ class App:
         click.echo(as_text(document))
         self._ctx.exit(exit_status)
 
-    def status(self, text: str) -> AbstractContextManager[object]:
+    @contextlib.contextmanager
+    def status(self, text: str) -> Iterator[Status | None]:
         """Says on a terminal what goes on while it lasts."""
+        if not sys.stderr.isatty():
+            yield None
+            return
         # Its turning mark is of ASCII, for every terminal.
-        return self.err.status(text, spinner="line") if sys.stderr.isatty() else contextlib.nullcontext()
+        with self.err.status(text, spinner="line") as shown:
+            self._shown = shown
+            try:
+                yield shown
+            finally:
+                self._shown = None
+
+    @contextlib.contextmanager
+    def _quiet(self) -> Iterator[None]:
+        """Nothing moves on the terminal while it lasts."""
+        shown = self._shown
+        if shown is not None:
+            shown.stop()
+        yield
+        if shown is not None:
+            shown.start()
+
+    def told(self, count: int, of: int) -> None:
+        """Tells on a terminal how many hosts have answered."""
+        if self._shown is not None and of > 1:
+            self._shown.update(f"{count} of {of} hosts have answered")
+
+    @cached_property
+    def seat(self) -> Seat:
+        """What is common to all connections of this run; it is closed when the command ends."""
+        ask = AskPassword(self._quiet)
+        seat = Seat(ask)
+        seat.opened(ask)
+        self._ctx.call_on_close(seat.close)
+        self._ctx.call_on_close(self._say_remarks)
+        return seat
+
+    def _say_remarks(self) -> None:
+        for text in self.seat.remarks:
+            self.remark(text, style="yellow")
 
     def here(self) -> Here:
         """This machine, with the state folder of ``--state-dir``."""
@@ -116,10 +162,25 @@ class App:
             )
         return target
 
-    def site(self, plan: str) -> Site:
-        """The plan in the file ``plan``, and what is reached of it. Raises ``InputError``."""
-        return Site(read_plan(Path(plan)), self.here())
+    def site(self, plan: str, at_once: int = AT_ONCE) -> Site:
+        """The plan in the file ``plan``, whose hosts are asked ``at_once`` at a time. Raises ``InputError``."""
+        site = Site(read_plan(Path(plan)), self.here(), self.seat)
+        site.at_once, site.told = at_once, self.told
+        return site
 
-    def command_for(self, machine: Machine, words: str) -> str:
-        """The exact command line for ``words`` on ``machine``."""
-        return shlex.join(["fixed-anchor", *machine.words, *words.split()])
+    def target_of(self, site: Site, host: HostPlan, machine: Machine) -> LinuxHost:
+        """A host of a plan as a target of changes; the commands that are shown for it name the plan."""
+        if machine is not site.here:
+            self._of_plan[id(machine)] = (site.plan.file, host.name)
+        return LinuxHost(machine)
+
+    def seat_of(self, machine: Machine) -> str | None:
+        """The name of this machine, where ``machine`` is another one that is reached from it."""
+        return None if machine.has_tool else self.here().name
+
+    def command_for(self, machine: Machine, verb: str, change: str, *more: str) -> str:
+        """The exact command line for ``verb`` and a change of ``machine``."""
+        plan = self._of_plan.get(id(machine))
+        if plan is not None:
+            return shlex.join(["fixed-anchor", verb, "--plan", plan[0], f"{plan[1]}:{change}", *more])
+        return shlex.join(["fixed-anchor", *machine.words, verb, change, *more])

@@ -8,9 +8,9 @@ from pathlib import Path
 import click
 
 from fixed_anchor.commands.app import App
-from fixed_anchor.commands.common import CODES, HOSTS, JSON, PLAN, POOLS, AddressType, examples
+from fixed_anchor.commands.common import AT_ONCE, CODES, HOSTS, JSON, PLAN, POOLS, AddressType, examples
 from fixed_anchor.core.addresses import AddressRange, IPAddress
-from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE, EXIT_UNDETERMINED, InputError
+from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE, EXIT_UNDETERMINED, InputError, worst
 from fixed_anchor.core.garbage_collection import paused
 from fixed_anchor.reporting.documents.checking import CheckDocument, hosts_checked
 from fixed_anchor.reporting.documents.parts import found_finding
@@ -32,6 +32,7 @@ EXIT_OF = {"clear": EXIT_DONE, "blocked": EXIT_AGAINST, "undetermined": EXIT_UND
 )
 @PLAN
 @HOSTS
+@AT_ONCE
 @POOLS
 @click.option("--no-wire", is_flag=True, help="Send no packets; every address is then undetermined.")
 @click.option("--evidence", type=click.Path(dir_okay=False), help="Save the evidence, to carry it to a host.")
@@ -51,6 +52,7 @@ def command(
     ctx: click.Context,
     plan: str,
     hosts: tuple[str, ...],
+    at_once: int,
     pools: tuple[AddressRange, ...],
     no_wire: bool,
     evidence: str | None,
@@ -61,7 +63,7 @@ def command(
     as_json: bool,
 ) -> None:
     app = App(ctx, as_json)
-    site = app.site(plan)
+    site = app.site(plan, at_once)
     chosen = site.hosts(hosts)
     held = (
         {a for h in chosen for i in h.interfaces for a in (*(p.address for p in i.hold), *i.expect)}
@@ -74,17 +76,18 @@ def command(
     with paused(), app.status("checking" if no_wire else "probing the segment, about 7 s"):
         checked = check_with_knowledge(site, hosts, pools, wire=not no_wire)
     result = checked.result
+    exit_status = worst([EXIT_OF[result.verdict], *(error.exit_status for error in site.unreached.values())])
     if evidence is not None:
         save(Path(evidence), site.plan, result, checked.known, int(time.time()))
         app.remark(f"wrote {evidence}; use it with: fixed-anchor cutover {plan} --evidence {evidence}")
     names = [host.name for host in chosen]
     if as_json:
-        document = CheckDocument(command="check", plan=plan, hosts=hosts_checked(result, names))
+        document = CheckDocument(command="check", plan=plan, hosts=hosts_checked(result, names, site.unreached))
         document.verdict = result.verdict  # type: ignore[assignment]
         document.findings = [found_finding(f) for f in result.elsewhere]
-        app.print_document(document, EXIT_OF[result.verdict])
+        app.print_document(document, exit_status)
     from fixed_anchor.reporting.terminal.check import Shown, show_check
 
     shown = Shown(severities, codes, tuple(str(a) for a in addresses), detail)
     show_check(app.out, plan, result, names, shown)
-    ctx.exit(EXIT_OF[result.verdict])
+    ctx.exit(exit_status)

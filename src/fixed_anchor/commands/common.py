@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import difflib
-from typing import TYPE_CHECKING, Any
+from collections.abc import Callable
+from typing import Any, TypeVar
 
 import click
 
@@ -14,9 +15,10 @@ from fixed_anchor.core.catalogue import CATALOGUE
 from fixed_anchor.core.findings import Acceptance
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.machines.protocol import Machine
+from fixed_anchor.workflow.at_once import AT_ONCE as USUALLY
 
-if TYPE_CHECKING:
-    pass
+#: What an option is put before: a function, or a command.
+FC = TypeVar("FC", bound=Callable[..., Any] | click.Command)
 
 
 def addresses_to_hold(grace: bool | None, machine: Machine, survey: HostSurvey) -> frozenset[IPAddress]:
@@ -113,15 +115,14 @@ def examples(*rows: tuple[str, str]) -> str:
     return "\b\nExamples:\n" + "\n".join(f"  {line}\n      {what}" for line, what in rows)
 
 
+def _hosts(text: str) -> Callable[[FC], FC]:
+    """The option that names hosts, several of them, with its help."""
+    return click.option("--host", "hosts", multiple=True, metavar="NAME", shell_complete=offers.hosts, help=text)
+
+
 PLAN = click.argument("plan", type=click.Path(readable=False))
-HOSTS = click.option(
-    "--host",
-    "hosts",
-    multiple=True,
-    metavar="NAME",
-    shell_complete=offers.hosts,
-    help="Only this host of the plan; repeatable.",
-)
+HOSTS = _hosts("Only this host of the plan; repeatable.")
+HOSTS_TO_REACH = _hosts("This host of the plan, or without one a host over SSH: ssh:[USER@]NAME[:PORT]; repeatable.")
 HOST = click.option(
     "--host",
     metavar="NAME",
@@ -129,6 +130,22 @@ HOST = click.option(
     help="The host of the plan; needed where the plan reaches it.",
 )
 CHANGE = click.argument("change", metavar="[CHANGE]", required=False, shell_complete=offers.changes)
+OF_PLAN = click.option(
+    "--plan",
+    metavar="PLAN",
+    type=click.Path(readable=False),
+    help="Hosts that this plan reaches, instead of this machine.",
+)
+HOSTS_OF_PLAN = _hosts("With --plan: only this host; repeatable. A change of it can be named as HOST:NUMBER.")
+ALL = click.option("--all", "every", is_flag=True, help="With --plan: every host that it reaches.")
+AT_ONCE = click.option(
+    "--at-once",
+    type=click.IntRange(1, 200),
+    default=USUALLY,
+    show_default=True,
+    metavar="NUMBER",
+    help="How many hosts are asked at the same time.",
+)
 CODES = click.option(
     "--code",
     "codes",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Iterator
 from pathlib import Path
 from typing import NoReturn
 
@@ -31,8 +32,10 @@ from fixed_anchor.commands.watching import watch
 from fixed_anchor.core.addresses import AddressRange
 from fixed_anchor.core.baseline import Judge
 from fixed_anchor.core.errors import EXIT_DONE, AnchorError, ChangeOpen, InputError, Refused, Undetermined
-from fixed_anchor.core.findings import CheckResult
-from fixed_anchor.core.rules.gateways import forwarding_findings
+from fixed_anchor.core.findings import CheckResult, Finding
+from fixed_anchor.core.rules.gateways import forwarding_findings, owner_findings
+from fixed_anchor.core.survey import HostSurvey
+from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.reporting.documents.changes import ChangeDocument, HostChanged, checks
 from fixed_anchor.reporting.documents.drafting import host_drafted
 from fixed_anchor.reporting.documents.parts import found_finding, problem
@@ -43,7 +46,8 @@ from fixed_anchor.reporting.terminal.verify import show_verify
 from fixed_anchor.workflow.carry_out import about, refuse_unless_accepted, told
 from fixed_anchor.workflow.check import check
 from fixed_anchor.workflow.evidence import load
-from fixed_anchor.workflow.linux_host import LinuxHost
+from fixed_anchor.workflow.site import own_vantage
+from fixed_anchor.workflow.sole_owner import why_not_provable
 from fixed_anchor.workflow.verify import verify
 
 
@@ -99,12 +103,12 @@ def command(
     passes = acceptances(accepted, because)
     site = app.site(plan)
     planned, machine = site.target(host)
-    target = LinuxHost(machine)
+    target = app.target_of(site, planned, machine)
     already = target.open_change()
     if already is not None:
         raise ChangeOpen(
             f"change {already} is open on {machine.name}",
-            remedy=f"first: {app.command_for(machine, f'confirm {already}')}, or restore {already}",
+            remedy=f"first: {app.command_for(machine, 'confirm', already)}, or restore {already}",
         )
     survey = site.survey(planned)
     if survey is None:
@@ -117,6 +121,7 @@ def command(
     with app.status("probing the segment, and what answers today, about 10 s"):
         result = check(site, (planned.name,), pools, carried=carried)
         before = target.baseline(drafted, survey)
+        result = result.with_more(_not_provable(planned.name, machine, survey, drafted))
     if unattended:
         # Nobody will be there to look.
         result = result.with_more(forwarding_findings(planned.name, before, drafted.wanted))
@@ -141,11 +146,27 @@ def command(
             app.say(nothing)
             return
     show_draft(app.out, [drafted])
-    notes = about("cutover", plan, drafted, used, note)
+    notes = about("cutover", plan, drafted, used, note, app.seat_of(machine))
     if carried is not None:
         notes["evidence"] = carried.told(int(time.time()))
-    terms = Terms(confirm_within, unattended, notes, told(notes, drafted), Judge(before), patience_of(patience))
-    ctx.exit(watch(app, "cutover", target, drafted, terms, result.findings))
+    let_pass = frozenset({"sole-owner"} if any(a.code == "owner-not-provable" for a in used) else ())
+    judge = Judge(before, let_pass=let_pass)
+    # From a seat a connection to the new address proves more than all that is seen over the old one.
+    fixed = any(i.hold or i.expect for i in planned.interfaces)
+    anew = unattended and fixed and not machine.has_tool
+    terms = Terms(confirm_within, unattended, notes, told(notes, drafted), judge, patience_of(patience), anew)
+    watched = watch(app, target, drafted, terms, result.findings)
+    if as_json and watched.made is not None:
+        app.print_document(ChangeDocument(command="cutover", plan=plan, hosts=[watched.made]), watched.exit_status)
+    ctx.exit(watched.exit_status)
+
+
+def _not_provable(host: str, machine: Machine, survey: HostSurvey, drafted: Draft) -> Iterator[Finding]:
+    """The interfaces of which nobody could see afterwards that they alone have their addresses."""
+    for config in drafted.wanted:
+        why = why_not_provable(own_vantage(machine, survey, config.interface), config)
+        if why is not None:
+            yield from owner_findings(host, config.interface, why)
 
 
 def _say_dry(app: App, plan: str, drafted: Draft, result: CheckResult, refused: AnchorError | None) -> NoReturn:

@@ -10,13 +10,14 @@ import click
 from fixed_anchor.change.change import Draft
 from fixed_anchor.change.files import encode
 from fixed_anchor.commands.app import App
-from fixed_anchor.commands.common import CONFIRM_WITHIN, HOSTS, JSON, PLAN, examples
-from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE
+from fixed_anchor.commands.chosen import say_failed
+from fixed_anchor.commands.common import AT_ONCE, CONFIRM_WITHIN, HOSTS, JSON, PLAN, examples
+from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE, worst
 from fixed_anchor.core.findings import Finding
 from fixed_anchor.core.rules.declared import CODES
 from fixed_anchor.machines.files import write_beside
-from fixed_anchor.reporting.documents.drafting import DraftDocument, host_drafted, servers_drafted
-from fixed_anchor.reporting.documents.parts import found_finding
+from fixed_anchor.reporting.documents.drafting import DraftDocument, HostDrafted, host_drafted, servers_drafted
+from fixed_anchor.reporting.documents.parts import found_finding, problem
 from fixed_anchor.reporting.terminal.draft import show_draft, show_server_drafts
 from fixed_anchor.reporting.terminal.findings import show_findings
 from fixed_anchor.workflow.carried import runbook_of
@@ -38,6 +39,7 @@ REMOVALS = "removals"
 )
 @PLAN
 @HOSTS
+@AT_ONCE
 @click.option("-o", "output", type=click.Path(file_okay=False), help="Write the drafted files below this folder.")
 @click.option(
     "--runbook",
@@ -51,14 +53,16 @@ def command(
     ctx: click.Context,
     plan: str,
     hosts: tuple[str, ...],
+    at_once: int,
     output: str | None,
     runbook: bool,
     confirm_within: int,
     as_json: bool,
 ) -> None:
     app = App(ctx, as_json)
-    site = app.site(plan)
-    drafts = draft(site, hosts)
+    site = app.site(plan, at_once)
+    with app.status("taking stock"):
+        drafts = draft(site, hosts)
     # For a draft it is enough what the sources say. Before a runbook is run nobody looks again.
     with app.status("checking"):
         checked = check_with_knowledge(site, hosts, wire=runbook)
@@ -77,7 +81,8 @@ def command(
             written[made.host] = _write_files(app, made, Path(output) / made.host)
         _write_servers(app, servers, Path(output))
     refused = runbook and any(blocked[made.host] and made.content.edits for made in drafts)
-    exit_status = EXIT_AGAINST if refused else EXIT_DONE
+    unreached = {name: site.unreached[name] for name in (h.name for h in site.hosts(hosts)) if name in site.unreached}
+    exit_status = worst([EXIT_AGAINST if refused else EXIT_DONE, *(e.exit_status for e in unreached.values())])
     if as_json:
         of_host = {made.host: [f for f in findings if f.host == made.host] for made in drafts}
         verdicts = {made.host: checked.result.verdict_of_host(made.host) for made in drafts}
@@ -85,10 +90,13 @@ def command(
             host_drafted(m, verdicts[m.host], of_host[m.host], written[m.host], runbooks.get(m.host))  # type: ignore[arg-type]
             for m in drafts
         ]
+        hosts_made += [HostDrafted(host=name, error=problem(error, name)) for name, error in unreached.items()]
         document = DraftDocument(command="draft", plan=plan, hosts=hosts_made, dhcp_servers=servers_drafted(servers))
         document.verdict = checked.result.verdict  # type: ignore[assignment]
         document.findings = [found_finding(f) for f in checked.result.elsewhere]
         app.print_document(document, exit_status)
+    for name, error in unreached.items():
+        say_failed(app, name, error)
     if output is None and not runbook:
         show_draft(app.out, drafts)
         show_server_drafts(app.out, servers)

@@ -1,4 +1,4 @@
-"""``fixed-anchor history``: the changes of a host, and the log of one."""
+"""``fixed-anchor history``: the changes of hosts, and the log of one."""
 
 from __future__ import annotations
 
@@ -6,41 +6,78 @@ import click
 from rich.text import Text
 
 from fixed_anchor.commands.app import App
-from fixed_anchor.commands.common import CHANGE, JSON, examples
-from fixed_anchor.reporting.documents.changes import HistoryDocument, host_history
+from fixed_anchor.commands.chosen import Chosen, say_failed, to_look_at
+from fixed_anchor.commands.common import AT_ONCE, CHANGE, HOSTS_OF_PLAN, JSON, OF_PLAN, examples
+from fixed_anchor.core.errors import AnchorError, worst
+from fixed_anchor.reporting.documents.changes import HistoryDocument, HostHistory, host_history
+from fixed_anchor.reporting.documents.parts import problem
 from fixed_anchor.reporting.terminal.paper import STYLES, put, put_table, styled
+from fixed_anchor.workflow.at_once import at_once as each_at_once
 from fixed_anchor.workflow.history import Past, history
 
 
 @click.command(
     help="The changes of this host, newest last; with a number, the log of that one.",
     epilog=examples(
-        ("sudo fixed-anchor history", "every change of this host"), ("sudo fixed-anchor history 3", "the log of one")
+        ("sudo fixed-anchor history", "every change of this host"),
+        ("sudo fixed-anchor history 3", "the log of one"),
+        ("fixed-anchor history --plan plan.yaml", "those of all hosts that the plan reaches"),
     ),
 )
 @CHANGE
+@OF_PLAN
+@HOSTS_OF_PLAN
+@AT_ONCE
 @JSON
 @click.pass_context
-def command(ctx: click.Context, change: str | None, as_json: bool) -> None:
+def command(
+    ctx: click.Context, change: str | None, plan: str | None, hosts: tuple[str, ...], at_once: int, as_json: bool
+) -> None:
     app = App(ctx, as_json)
-    target = app.kept_target()
-    chosen = target.number(change) if change else None
-    past = [p for p in history(target) if chosen in (None, p.number)]
+    _, chosen = to_look_at(app, plan, hosts, change, at_once)
+    with app.status("reading the changes"):
+        found = each_at_once(chosen, _of_one, at_once, app.told)
+    if len(found) == 1 and isinstance(found[0], AnchorError):
+        raise found[0]
+    exit_status = worst(one.exit_status for one in found if isinstance(one, AnchorError))
     if as_json:
-        app.print_document(HistoryDocument(command="history", hosts=[host_history(target.name, past)]))
-    if not past:
-        app.say(target.never_begun() or f"there was no change on {target.name} yet")
-        return
-    under = [_why(p) for p in past] if not chosen else []
-    put_table(app.out, ["change", "state", "kind", "on", "begun", "by"], [_row(p) for p in past], under=under)
-    for entry in past if chosen else []:
-        _say_all(app, entry)
+        told = [_document(one, past) for one, past in zip(chosen, found, strict=True)]
+        app.print_document(HistoryDocument(command="history", hosts=told), exit_status)
+    with_host = len(chosen) > 1
+    rows: list[list[str | Text]] = []
+    under: list[list[str]] = []
+    for one, past in zip(chosen, found, strict=True):
+        for entry in past if not isinstance(past, AnchorError) else ():
+            rows.append([*([styled(one.host, "bold")] if with_host else []), *_row(entry)])
+            under.append(_why(entry) if one.change is None else [])
+    if rows:
+        head = ["change", "state", "kind", "on", "begun", "by"]
+        put_table(app.out, ["host", *head] if with_host else head, rows, under=under)
+    for one, past in zip(chosen, found, strict=True):
+        if isinstance(past, AnchorError):
+            say_failed(app, one.host, past)
+        elif not past:
+            app.say(one.target.never_begun() or f"there was no change on {one.target.name} yet")
+        elif one.change is not None:
+            _say_all(app, past[0])
+    ctx.exit(exit_status)
+
+
+def _of_one(one: Chosen) -> list[Past]:
+    number = one.target.number(one.change) if one.change else None
+    return [past for past in history(one.target) if number in (None, past.number)]
+
+
+def _document(one: Chosen, past: list[Past] | AnchorError) -> HostHistory:
+    if isinstance(past, AnchorError):
+        return HostHistory(host=one.host, error=problem(past, one.host))
+    return host_history(one.target.name, past)
 
 
 def _row(past: Past) -> list[str | Text]:
     state = past.state + (", not complete" if past.is_incomplete else "")
     return [
-        styled(past.number, "bold"),
+        past.number,
         styled(state, STYLES.get(past.state, "bold")),
         past.kind,
         ", ".join(past.interfaces),

@@ -10,22 +10,24 @@ import click
 import msgspec
 
 from fixed_anchor.commands.app import App
-from fixed_anchor.commands.common import JSON, RangeType, examples
+from fixed_anchor.commands.common import AT_ONCE, HOSTS_TO_REACH, JSON, RangeType, examples
+from fixed_anchor.commands.reaching import surveyed
 from fixed_anchor.core.addresses import AddressRange, IPAddress, parse_address
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.core.plan import SOURCE_KINDS
 from fixed_anchor.core.survey import HostSurvey
+from fixed_anchor.machines import seen_from
 from fixed_anchor.machines.collected import Collected, is_collection
 from fixed_anchor.machines.files import write_beside
+from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe.stocktaking import take_stock
-from fixed_anchor.planfile.reader import read_plan
-from fixed_anchor.planfile.writer import plan_text
+from fixed_anchor.planfile.writer import ProposedPlan, plan_text
 from fixed_anchor.reporting.documents.saved import read_stock
-from fixed_anchor.reporting.documents.stock import Proposed, ProposeDocument, host_stock
+from fixed_anchor.reporting.documents.stock import HostStock, Proposed, ProposeDocument, host_stock
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Vantage
-from fixed_anchor.workflow.propose import propose, with_pick, with_site
-from fixed_anchor.workflow.site import own_vantage
+from fixed_anchor.workflow.propose import joined, propose, with_pick, with_site
+from fixed_anchor.workflow.site import Site, own_vantage
 
 
 def _address(ctx: click.Context, param: click.Parameter, value: str | None) -> IPAddress | None:
@@ -54,6 +56,10 @@ class SourceType(click.ParamType[tuple[str, str]]):
     epilog=examples(
         ("sudo fixed-anchor propose --keep -o plan.yaml", "keep today's address, and write the plan"),
         (
+            "fixed-anchor propose --host ssh:tide-db --host ssh:tide-ns1 --pick -o plan.yaml",
+            "one plan of two hosts over SSH",
+        ),
+        (
             "fixed-anchor propose --survey tide-db.json --at 203.0.113.20 -o plan.yaml",
             "for another host, from its survey",
         ),
@@ -65,6 +71,8 @@ class SourceType(click.ParamType[tuple[str, str]]):
     type=click.Path(dir_okay=False),
     help="A survey of another host: in JSON, or what the collector printed.",
 )
+@HOSTS_TO_REACH
+@AT_ONCE
 @click.option("--interface", help="The interface to convert.")
 @click.option("--keep", is_flag=True, help="Keep today's address.")
 @click.option("--at", metavar="ADDRESS", callback=_address, help="The address to hold.")
@@ -82,6 +90,8 @@ class SourceType(click.ParamType[tuple[str, str]]):
 def command(
     ctx: click.Context,
     survey_file: str | None,
+    hosts: tuple[str, ...],
+    at_once: int,
     interface: str | None,
     keep: bool,
     at: IPAddress | None,
@@ -99,48 +109,95 @@ def command(
         raise click.UsageError("say which address: --keep, --at ADDRESS, or --pick")
     if no_pool and pools:
         raise click.UsageError("--pool and --no-pool exclude each other")
+    if hosts and survey_file is not None:
+        raise click.UsageError("--survey and --host exclude each other")
+    if at is not None and len(hosts) > 1:
+        raise click.UsageError("--at is the address of one host; for several say --keep or --pick")
     if output != "-" and Path(output).exists() and not replace:
         raise InputError("the file exists already", file=output, remedy="overwrite it with --replace")
-    collected = survey_file is not None and _is_collection(survey_file)
-    found: HostSurvey | None = None
-    if survey_file is None:
-        found = take_stock(app.machine())
-        survey = host_stock(found)
-    elif collected:
-        survey = host_stock(take_stock(Collected(Path(survey_file))))
-    else:
-        survey = read_stock(survey_file)
-    known = () if no_pool else (pools or None)
-    site = read_plan(Path(site_plan)) if site_plan is not None else None
+    site = app.site(site_plan, at_once) if site_plan is not None else None
     folder = Path(output).absolute().parent if output != "-" else Path.cwd()
-    try:
-        proposed = with_site(propose(msgspec.to_builtins(survey), interface, at, known), site, sources, folder)
-    except ValueError as error:
-        raise InputError(f"this is not a survey ({error})", file=survey_file) from None
-    if pick:
-        vantage: Vantage = Nowhere(f"the survey {survey_file} is of another machine")
-        if found is not None:
-            vantage = own_vantage(app.machine(), found, proposed.interface)
-        with app.status("probing the segment, about 7 s"):
-            proposed = with_pick(proposed, site, folder, vantage)
-        app.remark(f"picked {proposed.hold[0]}:", style="bold")
-        for reason in proposed.reasons:
-            app.remark(reason, indent=2)
-    if collected and survey_file is not None:
-        # So that `check` and `draft` find the host again.
-        proposed = msgspec.structs.replace(proposed, reach=f"collected:{os.path.relpath(survey_file, folder)}")
-    text = plan_text(proposed)
+    with app.status("taking stock"):
+        given = _given(app, site, hosts, at_once, survey_file, folder)
+    known = () if no_pool else (pools or None)
+    plan = site.plan if site is not None else None
+    made: list[ProposedPlan] = []
+    for one in given:
+        try:
+            stock = msgspec.to_builtins(one.stock)
+            proposed = with_site(propose(stock, interface, at, known), plan, sources, folder)
+        except ValueError as error:
+            raise InputError(f"this is not a survey ({error})", file=survey_file) from None
+        proposed = msgspec.structs.replace(proposed, host=one.name, reach=one.reach)
+        if pick:
+            with app.status(f"probing the segment for {one.name}, about 7 s"):
+                proposed = with_pick(proposed, plan, folder, _vantage(one, proposed.interface, survey_file), made)
+            app.remark(f"picked {proposed.hold[0]}" + (f" for {one.name}:" if len(given) > 1 else ":"), style="bold")
+            for reason in proposed.reasons:
+                app.remark(reason, indent=2)
+        made.append(proposed)
+    made = joined(made)
+    text = plan_text(made)
     if output != "-":
         write_beside(Path(output), text.encode(), 0o644)
         app.remark(f"wrote {output}; next: fixed-anchor check {output}")
     if as_json:
-        held = [str(a) for a in proposed.hold]
-        made = Proposed(proposed.host, proposed.interface, held, list(proposed.reasons))
+        proposals = [Proposed(p.host, p.interface, [str(a) for a in p.hold], list(p.reasons)) for p in made]
         app.print_document(
-            ProposeDocument(command="propose", file=None if output == "-" else output, plan=text, hosts=[made])
+            ProposeDocument(command="propose", file=None if output == "-" else output, plan=text, hosts=proposals)
         )
     if output == "-":
         click.echo(text, nl=False)
+
+
+class _Given(msgspec.Struct, frozen=True):
+    """A host to propose a plan for: its survey, as a document has it; and itself, where it can be asked."""
+
+    name: str
+    stock: HostStock
+    found: HostSurvey | None = None
+    machine: Machine | None = None
+    #: How `check` and `draft` find it again.
+    reach: str | None = None
+
+
+def _given(
+    app: App, site: Site | None, hosts: tuple[str, ...], at_once: int, survey_file: str | None, folder: Path
+) -> list[_Given]:
+    """The hosts that were named, or else that of a survey, or this machine. Raises why one does not answer."""
+    if hosts:
+        every = surveyed(site, hosts, app.seat, at_once, app.told)
+        for one in every:
+            if one.survey is None:
+                raise one.why_not
+        found = [(one, one.survey) for one in every if one.survey is not None]
+        # In a plan paths count from its folder; on the command line from where we are.
+        ways = [seen_from(one.reach, _base(site, one.name), folder) if one.reach else None for one, _ in found]
+        return [
+            _Given(one.name, host_stock(survey), survey, one.machine, way)
+            for (one, survey), way in zip(found, ways, strict=True)
+        ]
+    if survey_file is None:
+        machine = app.machine()
+        survey = take_stock(machine)
+        return [_Given(survey.host, host_stock(survey), survey, machine)]
+    if _is_collection(survey_file):
+        stock = host_stock(take_stock(Collected(Path(survey_file))))
+        return [_Given(stock.host, stock, reach=f"collected:{os.path.relpath(survey_file, folder)}")]
+    stock = read_stock(survey_file)
+    return [_Given(stock.host, stock)]
+
+
+def _base(site: Site | None, name: str) -> Path:
+    of_plan = site is not None and name in site.plan.hosts
+    return Path(site.plan.file).parent if site is not None and of_plan else Path.cwd()
+
+
+def _vantage(one: _Given, interface: str, survey_file: str | None) -> Vantage:
+    """From where an address is looked for."""
+    if one.machine is None:
+        return Nowhere(f"the survey {survey_file} is of another machine")
+    return own_vantage(one.machine, one.found, interface)
 
 
 def _is_collection(path: str) -> bool:

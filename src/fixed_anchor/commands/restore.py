@@ -6,14 +6,28 @@ import click
 import msgspec
 
 from fixed_anchor.change import states
-from fixed_anchor.change.change import Draft, Terms
+from fixed_anchor.change.change import Terms
 from fixed_anchor.commands.app import App
-from fixed_anchor.commands.common import CHANGE, GRACE, JSON, NOTE, PATIENCE, addresses_to_hold, examples, patience_of
-from fixed_anchor.commands.watching import because, last_one, print_decided, watch
+from fixed_anchor.commands.chosen import Chosen, say_failed, to_act_on
+from fixed_anchor.commands.common import (
+    ALL,
+    CHANGE,
+    GRACE,
+    HOSTS_OF_PLAN,
+    JSON,
+    NOTE,
+    OF_PLAN,
+    PATIENCE,
+    addresses_to_hold,
+    examples,
+    patience_of,
+)
+from fixed_anchor.commands.watching import Watched, because, decided, last_one, watch
 from fixed_anchor.core.baseline import Judge
-from fixed_anchor.core.errors import InputError
+from fixed_anchor.core.errors import EXIT_DONE, EXIT_INTERRUPTED, AnchorError, InputError, worst
 from fixed_anchor.reporting.documents.changes import ChangeDocument, HostChanged
 from fixed_anchor.reporting.documents.drafting import host_drafted
+from fixed_anchor.reporting.documents.parts import problem
 from fixed_anchor.reporting.terminal.draft import show_draft
 from fixed_anchor.workflow.carry_out import about, told, who
 from fixed_anchor.workflow.linux_host import LinuxHost
@@ -23,15 +37,30 @@ from fixed_anchor.workflow.restore import last_cutover, later_ones
 _ENOUGH = 600
 
 
+class _How(msgspec.Struct, frozen=True):
+    """What was said of how it is to be done."""
+
+    dry_run: bool
+    confirm_within: int | None
+    grace: bool | None
+    unattended: bool
+    patience: int | None
+    note: str | None
+
+
 @click.command(
     help="Roll the open change back now. Without an open one go back to before the last cutover, or before the change "
-    "that is named: guarded, and kept as soon as its checks pass.",
+    "that is named: guarded, and kept as soon as its checks pass. Of several hosts one after the other.",
     epilog=examples(
-        ("sudo fixed-anchor restore --dry-run", "what it would do"),
+        ("sudo fixed-anchor restore --dry-run", "what it would do on this machine"),
         ("sudo fixed-anchor restore 3", "go back to before change 3"),
+        ("fixed-anchor restore --plan plan.yaml tide-db:0003", "the same of another host"),
     ),
 )
 @CHANGE
+@OF_PLAN
+@HOSTS_OF_PLAN
+@ALL
 @click.option("--dry-run", is_flag=True, help="Show what it would do, and do nothing.")
 @click.option(
     "--confirm-within",
@@ -50,6 +79,9 @@ _ENOUGH = 600
 def command(
     ctx: click.Context,
     change: str | None,
+    plan: str | None,
+    hosts: tuple[str, ...],
+    every: bool,
     dry_run: bool,
     confirm_within: int | None,
     grace: bool | None,
@@ -59,56 +91,76 @@ def command(
     as_json: bool,
 ) -> None:
     app = App(ctx, as_json)
-    target = app.kept_target()
+    _, chosen = to_act_on(app, plan, hosts, every, change, 1, "restore")
+    how = _How(dry_run, confirm_within, grace, unattended, patience, note)
+    done: list[Watched] = []
+    for one in chosen:
+        if len(chosen) > 1:
+            app.say(one.host, style="bold")
+        if every and not one.target.numbers():
+            app.say(f"there was no change on {one.host} yet")
+            continue
+        try:
+            done.append(_restore(app, one, how))
+        except AnchorError as error:
+            if len(chosen) == 1:
+                raise
+            say_failed(app, one.host, error)
+            made = HostChanged(host=one.host, error=problem(error, one.host))
+            done.append(Watched(error.exit_status, made))
+        if done[-1].exit_status == EXIT_INTERRUPTED:
+            break
+    exit_status = worst(watched.exit_status for watched in done)
+    every_one = [watched.made for watched in done if watched.made is not None]
+    if as_json and every_one:
+        app.print_document(ChangeDocument(command="restore", plan=plan, hosts=every_one), exit_status)
+    ctx.exit(exit_status)
+
+
+def _restore(app: App, one: Chosen, how: _How) -> Watched:
+    """Takes one host back. Raises why it cannot be."""
+    target = one.target
     refusal = target.machine.why_no_change()
-    if refusal is not None and not dry_run:
+    if refusal is not None and not how.dry_run:
         raise refusal
     already = target.open_change()
     try:
-        number = target.number(change) if change else already or last_cutover(target.machine)
+        number = target.number(one.change) if one.change else already or last_cutover(target.machine)
     except InputError as error:
-        if change is None:
+        if one.change is None:
             error.remedy = last_one(target) or error.remedy
         raise
     if number == already:
-        _roll_back(app, target, number, dry_run)
-        return
+        return _roll_back(app, target, number, how.dry_run)
     later = later_ones(target.machine, number)
     if later:
-        verb = "would also undo" if dry_run else "also undoes"
+        verb = "would also undo" if how.dry_run else "also undoes"
         app.say(f"restoring change {number} {verb} the later changes: {', '.join(later)}")
     survey = target.survey()
     undone = target.recorded_baseline(number)
-    drafted = target.restore_draft(number, addresses_to_hold(grace, target.machine, survey))
+    drafted = target.restore_draft(number, addresses_to_hold(how.grace, target.machine, survey))
     if undone is not None:
         drafted = msgspec.structs.replace(drafted, reachable={i.interface: i.reachable for i in undone.interfaces})
     show_draft(app.out, [drafted])
-    if dry_run:
-        _say_dry(app, target, drafted)
-        return
-    notes = about("restore", None, drafted, [], note)
+    if how.dry_run:
+        app.say("nothing was done")
+        return Watched(EXIT_DONE, HostChanged(host=target.name, done="nothing was done", draft=host_drafted(drafted)))
+    notes = about("restore", None, drafted, [], how.note, app.seat_of(target.machine))
     notes |= {"restores": number, "undoes": list(later)}
     # It returns to what was good: nobody need be there, unless somebody wants to look first.
-    kept_by_checks = unattended or confirm_within is None
+    kept_by_checks = how.unattended or how.confirm_within is None
     with app.status("looking at what answers today"):
         judge = Judge(target.baseline(drafted, survey), undone)
-    wait = confirm_within or _ENOUGH
-    terms = Terms(wait, kept_by_checks, notes, told(notes, drafted), judge, patience_of(patience))
-    ctx.exit(watch(app, "restore", target, drafted, terms))
+    wait = how.confirm_within or _ENOUGH
+    terms = Terms(wait, kept_by_checks, notes, told(notes, drafted), judge, patience_of(how.patience))
+    return watch(app, target, drafted, terms)
 
 
-def _roll_back(app: App, target: LinuxHost, number: str, dry_run: bool) -> None:
+def _roll_back(app: App, target: LinuxHost, number: str, dry_run: bool) -> Watched:
     if dry_run:
-        print_decided(app, "restore", target, number, "it would be rolled back now; nothing was done")
-        app.say(f"change {number} is open: it would be rolled back now; nothing was done")
-        return
+        would = "it would be rolled back now; nothing was done"
+        app.say(f"change {number} is open: {would}")
+        return Watched(EXIT_DONE, decided(target, number, would))
     target.decide(number, states.ROLL_BACK, who())
-    print_decided(app, "restore", target, number)
     app.say(f"change {number}: {because(target.status(number))}; the state is as it was before")
-
-
-def _say_dry(app: App, target: LinuxHost, drafted: Draft) -> None:
-    if app.as_json:
-        made = HostChanged(host=target.name, done="nothing was done", draft=host_drafted(drafted))
-        app.print_document(ChangeDocument(command="restore", hosts=[made]))
-    app.say("nothing was done")
+    return Watched(EXIT_DONE, decided(target, number))

@@ -7,8 +7,10 @@ from pathlib import Path
 import click
 
 from fixed_anchor.commands.app import App
-from fixed_anchor.commands.common import HOSTS, JSON, examples
-from fixed_anchor.core.errors import EXIT_DONE, AnchorError, InputError
+from fixed_anchor.commands.chosen import say_failed
+from fixed_anchor.commands.common import AT_ONCE, HOSTS_TO_REACH, JSON, examples
+from fixed_anchor.commands.reaching import surveyed
+from fixed_anchor.core.errors import AnchorError, InputError, worst
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.machines.collected import collector_source
 from fixed_anchor.machines.files import write_beside
@@ -17,19 +19,22 @@ from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.reporting.documents import as_text
 from fixed_anchor.reporting.documents.parts import problem
 from fixed_anchor.reporting.documents.stock import HostStock, SurveyDocument, host_stock
-from fixed_anchor.reporting.terminal.survey import show_survey
+from fixed_anchor.reporting.terminal.survey import show_survey, show_surveys
 
 
 @click.command(
     help="Take stock: interfaces, addresses, leases, gateways, resolvers, and where they are declared.",
     epilog=examples(
         ("fixed-anchor survey", "this machine, as it is now"),
+        ("fixed-anchor survey --host ssh:tide-db", "a host over SSH, by any name that ssh knows"),
         ("fixed-anchor survey --plan plan.yaml --host tide-db", "a host that the plan reaches"),
     ),
 )
 @click.option("--root", type=click.Path(), help="Read the file tree below this folder instead of this machine.")
 @click.option("--plan", type=click.Path(readable=False), help="Take stock of the hosts of this plan.")
-@HOSTS
+@HOSTS_TO_REACH
+@AT_ONCE
+@click.option("--detail", is_flag=True, help="Of several hosts everything, instead of a table.")
 @click.option("-o", "output", type=click.Path(dir_okay=False), help="Write the survey to this file, as JSON.")
 @click.option(
     "--collector",
@@ -43,6 +48,8 @@ def command(
     root: str | None,
     plan: str | None,
     hosts: tuple[str, ...],
+    at_once: int,
+    detail: bool,
     output: str | None,
     collector: bool,
     as_json: bool,
@@ -58,19 +65,20 @@ def command(
         return
     if root is not None and plan is not None:
         raise click.UsageError("--root and --plan exclude each other")
-    if hosts and plan is None:
-        raise click.UsageError("--host names hosts of a plan: it goes with --plan PLAN")
-    if plan is not None:
-        found = _of_plan(app, plan, hosts)
+    if root is not None and hosts:
+        raise click.UsageError("--root and --host exclude each other")
+    if plan is not None or hosts:
+        with app.status("taking stock"):
+            found = _of_hosts(app, plan, hosts, at_once)
     elif root is not None:
         found = [(root, take_stock(Tree(Path(root))))]
     else:
         machine = app.machine()
         found = [(machine.name, take_stock(machine))]
     failed = [(name, error) for name, error in found if isinstance(error, AnchorError)]
-    if len(failed) == len(found):
+    if len(failed) == len(found) == 1:
         raise failed[0][1]
-    exit_status = failed[0][1].exit_status if failed else EXIT_DONE
+    exit_status = worst(error.exit_status for _, error in failed)
     document = SurveyDocument(command="survey", hosts=[_stock(name, result) for name, result in found])
     document.exit_status = exit_status
     if output is not None:
@@ -78,37 +86,36 @@ def command(
     if as_json:
         app.print_document(document, exit_status)
     elif output is None:
-        for number, (name, result) in enumerate(found):
+        surveys = [(name, result) for name, result in found if not isinstance(result, AnchorError)]
+        if len(found) > 1 and not detail:
+            show_surveys(app.out, found)
+            ctx.exit(exit_status)
+        for number, (_, result) in enumerate(surveys):
             if number:
                 app.say("")
-            if isinstance(result, AnchorError):
-                app.say(f"{name}: {result}", style="yellow")
-            else:
-                show_survey(app.out, result)
+            show_survey(app.out, result)
+        for name, error in failed:
+            say_failed(app, name, error)
     ctx.exit(exit_status)
 
 
-def _of_plan(app: App, plan: str, names: tuple[str, ...]) -> list[tuple[str, HostSurvey | AnchorError]]:
+def _of_hosts(
+    app: App, plan: str | None, names: tuple[str, ...], at_once: int
+) -> list[tuple[str, HostSurvey | AnchorError]]:
     """Every host of the plan that is reached, or those that are named; one that does not answer is its error."""
-    site = app.site(plan)
-    unreached: list[str] = []
+    every = surveyed(app.site(plan, at_once) if plan is not None else None, names, app.seat, at_once, app.told)
     found: list[tuple[str, HostSurvey | AnchorError]] = []
-    for planned in site.hosts(names):
-        try:
-            survey = site.survey(planned)
-        except AnchorError as error:
-            found.append((planned.name, error))
-            continue
-        if survey is not None:
-            found.append((planned.name, survey))
-            continue
-        unreached.append(planned.name)
-        if names or len(site.plan.hosts) == 1:
-            what = f"{planned.name} is not reached from here: none of its MACs is on this machine"
-            found.append((planned.name, InputError(what, file=plan, line=planned.line)))
+    unreached: list[str] = []
+    for one in every:
+        if one.survey is not None:
+            found.append((one.name, one.survey))
+        elif not one.reached and not names and len(every) > 1:
+            unreached.append(one.name)
+        else:
+            found.append((one.name, one.why_not))
     if not found:
         raise InputError("no host of this plan is reached from here", file=plan)
-    if unreached and not names:
+    if unreached:
         app.remark(f"not reached from here: {', '.join(unreached)}")
     return found
 

@@ -7,8 +7,8 @@ import time
 import click
 
 from fixed_anchor.commands.app import App
-from fixed_anchor.commands.common import HOSTS, JSON, PLAN, examples
-from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE, EXIT_UNDETERMINED
+from fixed_anchor.commands.common import AT_ONCE, HOSTS, JSON, PLAN, examples
+from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE, EXIT_UNDETERMINED, worst
 from fixed_anchor.core.flapping import Flapping
 from fixed_anchor.core.times import utc
 from fixed_anchor.core.verification import VerifyResult
@@ -29,6 +29,7 @@ EXIT_OF = {"as planned": EXIT_DONE, "not as planned": EXIT_AGAINST, "undetermine
 )
 @PLAN
 @HOSTS
+@AT_ONCE
 @click.option("--watch", is_flag=True, help="Repeat it until you interrupt, and tell of everything that changes.")
 @click.option(
     "--every", type=click.IntRange(1, 3600), default=5, show_default=True, metavar="SECONDS", help="With --watch."
@@ -37,25 +38,38 @@ EXIT_OF = {"as planned": EXIT_DONE, "not as planned": EXIT_AGAINST, "undetermine
 @JSON
 @click.pass_context
 def command(
-    ctx: click.Context, plan: str, hosts: tuple[str, ...], watch: bool, every: int, lasting: int | None, as_json: bool
+    ctx: click.Context,
+    plan: str,
+    hosts: tuple[str, ...],
+    at_once: int,
+    watch: bool,
+    every: int,
+    lasting: int | None,
+    as_json: bool,
 ) -> None:
     app = App(ctx, as_json)
     if lasting is not None and not watch:
         raise click.UsageError("--for goes with --watch")
-    site = app.site(plan)
+    site = app.site(plan, at_once)
     with app.status("verifying"):
         result = verify(site, hosts)
     if not watch:
+        exit_status = _exit_status(site, result)
         if as_json:
-            app.print_document(_document(plan, site, hosts, result), EXIT_OF[result.verdict])
+            app.print_document(_document(plan, site, hosts, result), exit_status)
         show_verify(app.out, result)
-        ctx.exit(EXIT_OF[result.verdict])
+        ctx.exit(exit_status)
     ctx.exit(_watch(app, plan, site, hosts, result, every, lasting))
+
+
+def _exit_status(site: Site, result: VerifyResult) -> int:
+    """The worst of what was found and of hosts that did not answer."""
+    return worst([EXIT_OF[result.verdict], *(error.exit_status for error in site.unreached.values())])
 
 
 def _document(plan: str, site: Site, hosts: tuple[str, ...], result: VerifyResult) -> VerifyDocument:
     names = [host.name for host in site.hosts(hosts)]
-    document = VerifyDocument(command="verify", plan=plan, hosts=hosts_verified(result, names))
+    document = VerifyDocument(command="verify", plan=plan, hosts=hosts_verified(result, names, site.unreached))
     document.verdict = result.verdict  # type: ignore[assignment]
     return document
 
@@ -67,12 +81,12 @@ def _watch(
     from fixed_anchor.reporting.documents import as_line
 
     flapping = Flapping()
-    begun, result, worst = time.monotonic(), first, EXIT_DONE
+    begun, result, so_far = time.monotonic(), first, EXIT_DONE
     try:
         while True:
             changed = flapping.seen(result)
-            status = EXIT_OF[result.verdict]
-            worst = EXIT_AGAINST if EXIT_AGAINST in (status, worst) else max(status, worst)
+            status = _exit_status(site, result)
+            so_far = worst([so_far, status])
             if app.as_json:
                 document = _document(plan, site, hosts, result)
                 document.exit_status = status
@@ -85,9 +99,11 @@ def _watch(
             if lasting is not None and time.monotonic() - begun + every > lasting:
                 break
             time.sleep(every)
-            result = verify(app.site(plan), hosts)
+            # Afresh, but for the connections.
+            site = app.site(plan, site.at_once)
+            result = verify(site, hosts)
     except KeyboardInterrupt:
         app.remark("")
     if not app.as_json:
         show_flapping(app.out, flapping)
-    return worst
+    return so_far

@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Iterable
 
+import msgspec
 from rich.console import Console
 from rich.status import Status
 from rich.text import Text
@@ -12,10 +13,10 @@ from rich.text import Text
 from fixed_anchor.change import states
 from fixed_anchor.change.change import ChangeStatus, Draft, Terms
 from fixed_anchor.commands.app import App
-from fixed_anchor.core.errors import EXIT_INTERRUPTED, printable
+from fixed_anchor.core.errors import EXIT_INTERRUPTED, Unreachable, printable
 from fixed_anchor.core.findings import Finding
 from fixed_anchor.core.verification import VerifyCheck, VerifyResult
-from fixed_anchor.reporting.documents.changes import ChangeDocument, HostChanged, change, checks
+from fixed_anchor.reporting.documents.changes import HostChanged, change, checks
 from fixed_anchor.reporting.documents.drafting import host_drafted
 from fixed_anchor.reporting.documents.parts import found_finding
 from fixed_anchor.reporting.terminal.draft import show_diff
@@ -46,13 +47,18 @@ class Watcher:
         self.out: Console = app.out
         self._state = ""
         self._told_verified = False
+        self._is_lost = False
+        self._last: ChangeStatus | None = None
         self._number = ""
         self._countdown: Status | None = None
         self._waits: Status | None = None
 
     def __call__(self, status: ChangeStatus, verified: VerifyResult | None) -> None:
-        self._number = status.number
+        self._number, self._last = status.number, status
         self._end_waiting()
+        if self._is_lost:
+            self._is_lost = False
+            self.app.remark(f"{self.target.name} answers again")
         if status.state != self._state:
             self._state = status.state
             self._say_state(status)
@@ -72,8 +78,8 @@ class Watcher:
     def _say_how_to_keep(self, status: ChangeStatus) -> None:
         text = countdown(status)
         if self._countdown is None:
-            keep = self.app.command_for(self.machine, f"confirm {status.number}")
-            back = self.app.command_for(self.machine, f"restore {status.number}")
+            keep = self.app.command_for(self.machine, "confirm", status.number)
+            back = self.app.command_for(self.machine, "restore", status.number)
             self.app.say(styled(f"change {status.number} is in force: {text}.", "bold"))
             for fact in status.grace_facts:
                 self.app.say(f"stays until then as well:     {fact}", indent=2)
@@ -91,7 +97,27 @@ class Watcher:
         first = open_ones[0]
         more = f" and {len(open_ones) - 1} more" if len(open_ones) > 1 else ""
         about = first.target or first.interface
-        text = f"not passed yet: {first.code} {printable(about)}{more}; waiting for another {left:.0f} s"
+        self._wait(f"not passed yet: {first.code} {printable(about)}{more}; waiting for another {left:.0f} s")
+
+    def status_now(self, number: str) -> ChangeStatus:
+        """How the change is now; of a host that does not answer any more as it was when it last did."""
+        try:
+            return self.target.status(number)
+        except Unreachable:
+            if self._last is None:
+                raise
+            return self._last
+
+    def lost(self, error: Unreachable, left: float) -> None:
+        """The host does not answer: that is told once, and then how long it is looked for."""
+        self._end_waiting()
+        if not self._is_lost:
+            self._is_lost = True
+            self.app.remark(f"{error.what}; its guard goes on, and it is looked for", style="yellow")
+        self._wait(f"not reached; looked for for another {left:.0f} s")
+
+    def _wait(self, text: str) -> None:
+        """Shows on a terminal what is waited for."""
         if self._waits is None:
             self._waits = self.app.err.status(text, spinner="line")
             if self.app.err.is_terminal:
@@ -115,59 +141,65 @@ class Watcher:
         self.stop()
         if not self._number:
             return
-        status = self.target.status(self._number)
+        try:
+            status = self.target.status(self._number)
+        except Unreachable as error:
+            self.app.remark(f"change {self._number} goes on without this terminal; {error}")
+            return
         if status.is_open:
-            keep = self.app.command_for(self.machine, f"confirm {status.number}")
+            keep = self.app.command_for(self.machine, "confirm", status.number)
             self.app.remark(
                 f"change {status.number} goes on without this terminal: automatic rollback at {end_of(status)} "
                 f"unless you confirm: {keep}"
             )
 
 
-def print_decided(app: App, command: str, target: LinuxHost, number: str, done: str | None = None) -> None:
-    """With ``--json`` prints the change ``number`` as it is now, and ends the command; ``done`` says what else was."""
-    if app.as_json:
-        made = HostChanged(host=target.name, done=done, change=change(target.name, target.status(number)))
-        app.print_document(ChangeDocument(command=command, hosts=[made]))
+def decided(target: LinuxHost, number: str, done: str | None = None) -> HostChanged:
+    """The change ``number`` as it is now, as a part of a document; ``done`` says what else was done."""
+    return HostChanged(host=target.name, done=done, change=change(target.name, target.status(number)))
 
 
-def watch(
-    app: App, command: str, target: LinuxHost, draft: Draft, terms: Terms, findings: Iterable[Finding] = ()
-) -> int:
-    """Carries a change out under the eyes of the operator; returns the exit status.
+class Watched(msgspec.Struct, frozen=True):
+    """How a change ended that was watched; ``made`` is nothing where somebody interrupted the watching."""
 
-    ``command`` is the one that was typed, ``findings`` what its check found.
-    """
+    exit_status: int
+    made: HostChanged | None = None
+
+
+def watch(app: App, target: LinuxHost, draft: Draft, terms: Terms, findings: Iterable[Finding] = ()) -> Watched:
+    """Carries a change out under the eyes of the operator. ``findings`` are what its check found."""
     watcher = Watcher(app, target, terms.unattended)
     try:
-        outcome = carry_out(target, draft, terms, watcher, watcher.waiting)
+        outcome = carry_out(target, draft, terms, watcher, watcher.waiting, watcher.lost)
     except DraftOutdated as outdated:
         for edit in outdated.edits:
             show_diff(app.out, edit)
         raise
     except KeyboardInterrupt:
         watcher.interrupted()
-        return EXIT_INTERRUPTED
+        return Watched(EXIT_INTERRUPTED)
     finally:
         watcher.stop()
     if outcome.verified is not None and outcome.state == states.CONFIRMED and draft.grace:
         app.say("the old address has gone; looked at once more:")
         show_verify(app.out, outcome.verified)
-    if app.as_json:
-        made = HostChanged(
-            host=target.name,
-            change=change(target.name, target.status(outcome.number)),
-            findings=[found_finding(f) for f in findings],
-            draft=host_drafted(draft),
-            checks=checks(outcome.verified),
-        )
-        plan = terms.notes.get("plan")
-        app.print_document(
-            ChangeDocument(command=command, plan=plan if isinstance(plan, str) else None, hosts=[made]),
-            outcome.exit_status,
-        )
-    say_outcome(app, target, outcome)
-    return outcome.exit_status
+    give_back_from_seat(app, target, outcome.number)
+    if not app.as_json:
+        say_outcome(app, target, outcome)
+    made = HostChanged(
+        host=target.name,
+        change=change(target.name, watcher.status_now(outcome.number)),
+        findings=[found_finding(f) for f in findings],
+        draft=host_drafted(draft),
+        checks=checks(outcome.verified),
+    )
+    return Watched(outcome.exit_status, made)
+
+
+def give_back_from_seat(app: App, target: LinuxHost, number: str) -> None:
+    """Gives the lease of a change that is kept back from here, where the host's own guard could not."""
+    for said in target.give_back(number):
+        app.say(said, indent=2)
 
 
 #: What is worth a look where only the network disagrees.
@@ -211,7 +243,7 @@ def say_outcome(app: App, target: LinuxHost, outcome: Outcome) -> None:
         app.say(line.append(f"   {incomplete(target, number)}", style="bold yellow"))
     elif outcome.state == states.CONFIRMED:
         app.say(line)
-        app.type("to go back:  ", app.command_for(target.machine, f"restore {number}"))
+        app.type("to go back:  ", app.command_for(target.machine, "restore", number))
     elif outcome.state == states.ROLLED_BACK:
         why = f"because {printable(outcome.why)}; " if outcome.why else ""
         app.say(line.append(f"   {why}the state is as it was before", style="default"))

@@ -12,7 +12,7 @@ import msgspec
 
 from fixed_anchor.core.config import InterfaceConfig
 from fixed_anchor.core.survey import SurveyedInterface
-from fixed_anchor.core.verification import FAIL, PASS, VerifyCheck
+from fixed_anchor.core.verification import FAIL, PASS, SKIPPED, VerifyCheck
 
 #: Checks on what the network gave: where it gave nothing before, nobody need wait for it afterwards.
 _GIVEN = frozenset({"address-leased", "default-route", "resolvers-in-force"})
@@ -126,15 +126,19 @@ class Judge(msgspec.Struct, frozen=True):
     """What checks are judged against: what was right before this change, and where it undoes others, before those.
 
     ``undone`` is the baseline of the first change that is undone: what was not there then is not required.
+    ``let_pass`` are checks of which somebody accepted beforehand that they cannot be made.
     """
 
     before: Baseline | None = None
     undone: Baseline | None = None
+    let_pass: frozenset[str] = frozenset()
 
     def excuse(self, check: VerifyCheck) -> str | None:
         """Why a check that did not pass is no fault of the change; ``None`` where it is one."""
         if check.outcome == PASS or not check.required:
             return None
+        if check.outcome == SKIPPED and check.code in self.let_pass:
+            return "that was accepted"
         if self.undone is not None and _was_so(self.undone, check, is_return=True):
             return "it was so before the change that this undoes"
         if self.before is not None and _was_so(self.before, check, is_return=False):

@@ -347,6 +347,15 @@ _ROWS: tuple[tuple[str, str, str, str, str, str], ...] = (
         "Correct the gateway; where it is a new one, let the DHCP server say it, too, or override this.",
     ),
     (
+        "owner-not-provable",
+        "wire",
+        _N,
+        "nobody could see after the change whether another machine has the address too",
+        "A second holder of an address is seen by frames of our own, or by arping; a kernel does not look for one of "
+        "its own addresses.",
+        "Install python3 or iputils-arping there; where that cannot be, override this.",
+    ),
+    (
         "forwarding-not-proven",
         "wire",
         _N,
@@ -402,6 +411,14 @@ _ROWS: tuple[tuple[str, str, str, str, str, str], ...] = (
         "the wire was not looked at",
         "Whether a machine answers for the address is not known.",
         "Run the check as root on a host of the segment.",
+    ),
+    (
+        "host-not-reached",
+        "host",
+        _W,
+        "a host that the plan reaches could not be looked at",
+        "What its files say, which address it has and whether the change can be made there is not known.",
+        "See why it is not reached, and try the command that is named by hand.",
     ),
     (
         "interface-missing",
@@ -685,7 +702,9 @@ _UNDETERMINED = frozenset(
         "source-unreadable",
         "evidence-old",
         "forwarding-not-proven",
+        "host-not-reached",
         "not-probed",
+        "owner-not-provable",
         "probed-by-another",
         "root-unclear",
         "match-unclear",

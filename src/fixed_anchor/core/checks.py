@@ -98,6 +98,12 @@ _ROWS: tuple[tuple[str, ...], ...] = (
         "Another machine answers for it.",
     ),
     (
+        "answers-anew",
+        "the host, from a seat with `--unattended`: over a new connection to an address of the plan",
+        "It answers there, with the host key that is known and a MAC of the plan.",
+        "Nothing answers there, or another machine.",
+    ),
+    (
         "announced",
         "nobody: the neighbours are told where the addresses are (RFC 5227, RFC 4861); not required",
         "They were told.",

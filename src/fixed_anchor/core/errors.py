@@ -20,6 +20,12 @@ EXIT_CHANGE_OPEN = 7
 EXIT_BUG = 70
 EXIT_INTERRUPTED = 130
 
+#: Which of several hosts' exit statuses is the worst, the worst first; a bug and bad usage are worse than all.
+_WORST = (
+    EXIT_BUG, EXIT_INTERRUPTED, EXIT_USAGE, EXIT_STUCK, EXIT_ROLLED_BACK, EXIT_AGAINST, EXIT_NO_ACCESS,
+    EXIT_CHANGE_OPEN, EXIT_UNDETERMINED, EXIT_DONE,
+)  # fmt: skip
+
 #: What each exit status means, for `explain`, the manual page and the documentation.
 EXIT_MEANINGS: dict[int, str] = {
     EXIT_DONE: "done; for a check: clear; for a probe: free; for a verification: as planned",
@@ -34,6 +40,12 @@ EXIT_MEANINGS: dict[int, str] = {
     EXIT_BUG: "a bug of ours; nothing more was done",
     EXIT_INTERRUPTED: "interrupted with Ctrl-C; a change that had begun goes on under its guard",
 }
+
+
+def worst(statuses: Iterable[int]) -> int:
+    """The exit status of a command on several hosts: the worst of theirs, 0 where there is none."""
+    return min(statuses, key=_WORST.index, default=EXIT_DONE)
+
 
 _BIDI_CONTROLS = frozenset("\u200e\u200f\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069")
 
@@ -144,10 +156,18 @@ class NoAccess(AnchorError):
     exit_status = EXIT_NO_ACCESS
 
 
+class Unreachable(NoAccess):
+    """The machine does not answer, or the connection to it was lost: another try may find it again."""
+
+
 class ChangeOpen(AnchorError):
     """Another change is open, or this one is already decided."""
 
     exit_status = EXIT_CHANGE_OPEN
+
+
+class NothingOpen(ChangeOpen):
+    """There is no change to be decided, or none to go back behind."""
 
 
 class Stuck(AnchorError):

@@ -41,9 +41,14 @@ class NetworkManager:
         restart = ("systemctl", "restart", self.unit)
         old = before.loaded if before is not None else None
         new = after.loaded if after is not None else None
+        connect = ("nmcli", "--wait", "30", "device", "connect", link.name)
+        if old is not None and new is None:
+            # The profile goes, and the daemon makes its automatic one. Only told so it lets go of what is in force: one
+            # that starts anew takes it over as it is.
+            goes = (("nmcli", "connection", "reload"), connect)
+            return Steps(activate=goes, reload=_load(old, link, False), escalate=(connect, restart), drop=goes)
         if old is None or new is None:
             return Steps(activate=(restart,), reload=(restart,), drop=(restart,))
-        connect = ("nmcli", "--wait", "30", "device", "connect", link.name)
         in_place = old.path == new.path
         # A device that runs a profile takes an edit of it as it runs: nothing goes down. Where another one is in
         # force (left by an initrd, made in memory), that would load the wrong one.

@@ -87,8 +87,7 @@ def lay_down(machine: Machine, data_in: Callable[[str], Data]) -> str:
     while not machine.make_folder(f"{folder_of(machine, f'{number:04d}')}{_LAYING}"):
         number += 1
     folder = folder_of(machine, f"{number:04d}")
-    for path, (data, mode) in data_in(folder).items():
-        machine.put(f"{folder}{_LAYING}/{path}", data, mode)
+    machine.put_all(f"{folder}{_LAYING}", data_in(folder))
     machine.rename_folder(f"{folder}{_LAYING}", folder)
     return f"{number:04d}"
 
@@ -117,7 +116,7 @@ def _checked(ran: Ran) -> Ran:
 
 
 def _has_engine(machine: Machine, number: str) -> bool:
-    return machine.read(f"{folder_of(machine, number)}/engine.sh") is not None
+    return bool(machine.glob(f"{folder_of(machine, number)}/engine.sh"))
 
 
 #: What is left where neither the tool nor the engine can do it.

@@ -3,21 +3,24 @@
 from __future__ import annotations
 
 import json
+import os
 from importlib import import_module
 from pathlib import Path
 from types import ModuleType
 
+from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.errors import InputError, located
 from fixed_anchor.core.plan import HostPlan, Plan
 from fixed_anchor.machines.files import needs_root
 from fixed_anchor.machines.protocol import Machine
+from fixed_anchor.machines.seat import Seat, Way
 
 #: What stands before the colon of a plan's ``reach:``, and the module that reaches such a machine.
-#: Each has a function ``reach(folder, rest)``; modules are loaded when they are needed.
+#: Each has a function ``reach(way)``; modules are loaded when they are needed.
 MACHINES: dict[str, str] = {
     "tree": "fixed_anchor.machines.tree",
     "collected": "fixed_anchor.machines.collected",
-    "standin": "fixed_anchor.standins.machine",
+    "standin": "fixed_anchor.standins.reaching",
     "ssh": "fixed_anchor.machines.ssh",
 }
 
@@ -29,20 +32,46 @@ def _module(kind: str) -> ModuleType:
     return import_module(MACHINES[kind])
 
 
-def reach(plan: Plan, host: HostPlan) -> Machine | None:
-    """The machine that ``host`` is reached by from here; ``None`` where only from itself.
+def reach(plan: Plan, host: HostPlan, seat: Seat) -> Machine | None:
+    """The machine that ``host`` is reached by from the ``seat``; ``None`` where only from itself.
 
     Raises :class:`InputError` with the place in the plan.
     """
     if host.reach is None:
         return None
-    kind, _, rest = host.reach.partition(":")
+    addresses = tuple(a for i in host.interfaces for a in (*(h.address for h in i.hold), *i.expect))
+    macs = frozenset(i.mac for i in host.interfaces if i.mac is not None)
     with located(plan.file, host.line):
-        if kind not in MACHINES or not rest:
-            expected = " or ".join(f"{name}:..." for name in MACHINES if name != "ssh")
-            raise InputError(f"{host.name} is reached by {host.reach!r}", expected=expected)
-        machine: Machine = _module(kind).reach(Path(plan.file).parent, rest)
+        return reach_by(host.reach, Path(plan.file).parent, seat, host.name, addresses, macs)
+
+
+def reach_by(
+    text: str,
+    folder: Path,
+    seat: Seat,
+    name: str = "",
+    addresses: tuple[IPAddress, ...] = (),
+    macs: frozenset[str] = frozenset(),
+) -> Machine:
+    """The machine that is reached by ``text``, as ``reach:`` has it, seen from ``folder``.
+
+    ``name`` is the host's in the plan, ``addresses`` and ``macs`` are those that it has there. Raises
+    :class:`InputError`.
+    """
+    kind, _, rest = text.partition(":")
+    if kind not in MACHINES or not rest:
+        expected = " or ".join(f"{known}:..." for known in MACHINES)
+        raise InputError(f"{name or 'a host'} is reached by {text!r}", expected=expected)
+    machine: Machine = _module(kind).reach(Way(folder, rest, seat, name, addresses, macs))
     return machine
+
+
+def seen_from(reach_text: str, base: Path, folder: Path) -> str:
+    """The same ``reach:`` for a plan in ``folder`` that one in ``base`` has; paths count from the plan's folder."""
+    kind, _, rest = reach_text.partition(":")
+    if kind == "ssh" or Path(rest).is_absolute():
+        return reach_text
+    return f"{kind}:{os.path.relpath(base / rest, folder)}"
 
 
 def at_state_dir(state_dir: Path) -> Machine | None:

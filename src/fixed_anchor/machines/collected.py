@@ -3,31 +3,31 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Mapping
 from importlib import resources
 from pathlib import Path
 
 from fixed_anchor.change.files import FileText, decode
 from fixed_anchor.core.addresses import IPAddress
-from fixed_anchor.core.config import Place
 from fixed_anchor.core.elsewhere import Spelling
 from fixed_anchor.core.errors import AnchorError, InputError, NotSupported
 from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.daemons import all_files, all_questions, busy_patterns, ifupdown, is_active, others, time_is_active
 from fixed_anchor.daemons.protocol import INTERFACE
+from fixed_anchor.machines.carried_lines import CarriedLines
 from fixed_anchor.machines.fetched import Fetched, folders_in, matches, one_by_one
 from fixed_anchor.machines.readable import Ran, Wanted, not_asked
 from fixed_anchor.machines.search import (
     FOLDERS,
     GREP,
     LARGE,
-    TOO_LARGE,
     Found,
     LeftOut,
+    found_by_commands,
     is_worth_a_look,
-    line_naming,
     lines_naming,
 )
+from fixed_anchor.machines.seat import Way
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Vantage
 
@@ -90,15 +90,19 @@ class Collected:
             text = decode(file.read_bytes())
         except OSError as error:
             raise InputError(f"the collection cannot be read: {error.strerror}", file=str(file)) from None
-        self._lines = text.split("\n")
-        self._at = 0
+        self._carried = CarriedLines(text.split("\n"))
+        self._lines = self._carried.lines
         self._read()
 
     # --- the document -------------------------------------------------------------------
 
     def _broken(self, what: str, expected: str | None = None) -> InputError:
         return InputError(
-            what, file=str(self.file), line=self._at + 1, expected=expected, remedy="collect again, and carry it whole"
+            what,
+            file=str(self.file),
+            line=self._carried.at + 1,
+            expected=expected,
+            remedy="collect again, and carry it whole",
         )
 
     def _read(self) -> None:
@@ -106,25 +110,25 @@ class Collected:
             raise self._broken("this is no collection", f"`{HEADER}`, as collector.sh prints it")
         if self._lines[0].endswith("\r"):
             raise self._broken("the line ends were changed on the way", "line ends as the collector wrote them")
-        self._at = 1
+        self._carried.at = 1
         while True:
-            if self._at >= len(self._lines):
+            if self._carried.at >= len(self._lines):
                 raise self._broken("the collection is cut short", "`end`")
-            kind, _, rest = self._lines[self._at].partition(" ")
+            kind, _, rest = self._lines[self._carried.at].partition(" ")
             if kind == "end":
                 return
             if kind == "host":
                 self.name = rest.strip() or self.name
-                self._at += 1
+                self._carried.at += 1
             elif kind == "file":
                 self._file(rest)
             elif kind == "link":
-                self._at += 1
-                self.links[rest] = self._contents().rstrip("\n")
+                self._carried.at += 1
+                self.links[rest] = self._carried.contents().rstrip("\n")
             elif kind == "run":
                 self._run(rest)
             else:
-                raise self._broken(f"{self._lines[self._at][:40]!r} stands here", "file, link, run or end")
+                raise self._broken(f"{self._lines[self._carried.at][:40]!r} stands here", "file, link, run or end")
 
     def _file(self, rest: str) -> None:
         words = rest.split(" ", 3)
@@ -132,32 +136,23 @@ class Collected:
             mode, uid, gid, path = int(words[0], 8), int(words[1]), int(words[2]), words[3]
         except (ValueError, IndexError):
             raise self._broken("no mode, owner and path", "file MODE UID GID PATH") from None
-        self._at += 1
-        self.files[path] = FileText(path, self._contents(), mode, uid, gid)
+        self._carried.at += 1
+        self.files[path] = FileText(path, self._carried.contents(), mode, uid, gid)
 
     def _run(self, rest: str) -> None:
         if not rest.isdecimal():
             raise self._broken("no number of words", "run NUMBER")
-        begin = self._at + 1
+        begin = self._carried.at + 1
         argv = self._lines[begin : begin + int(rest)]
         if len(argv) != int(rest) or any(not word.startswith(" ") for word in argv):
             raise self._broken("the words of a command are missing", f"{rest} lines that begin with a space")
-        self._at = begin + int(rest)
-        out = self._contents()
-        kind, _, status = (self._lines[self._at] if self._at < len(self._lines) else "").partition(" ")
+        self._carried.at = begin + int(rest)
+        out = self._carried.contents()
+        kind, _, status = (self._lines[self._carried.at] if self._carried.at < len(self._lines) else "").partition(" ")
         if kind != "status" or not status.isdecimal():
             raise self._broken("the status of a command is missing", "status NUMBER")
-        self._at += 1
+        self._carried.at += 1
         self.commands[tuple(word[1:] for word in argv)] = Ran(int(status), out, "")
-
-    def _contents(self) -> str:
-        return "".join(self._pieces())
-
-    def _pieces(self) -> Iterator[str]:
-        while self._at < len(self._lines) and self._lines[self._at][:1] in ("|", "+"):
-            line = self._lines[self._at]
-            self._at += 1
-            yield line[1:] + ("\n" if line[0] == "|" else "")
 
     # --- the machine --------------------------------------------------------------------
 
@@ -179,29 +174,26 @@ class Collected:
     def fetch(self, wanted: Wanted) -> Fetched:
         return one_by_one(self, wanted)
 
+    def let_go(self) -> None:
+        """There is no connection."""
+
+    def answers_anew(self) -> str | None:
+        return None
+
+    def at_its_addresses(self) -> None:
+        """There is one way only."""
+
     def search(self, spelling: Spelling) -> Found:
         """What the collector found, which looked for the addresses that the host had; and the files that it carried."""
         carried = [f for path, f in self.files.items() if path.startswith(FOLDERS) and is_worth_a_look(path)]
         mentions = [m for file in carried for m in lines_naming(spelling, file.path, file.text)]
-        left_out = LeftOut()
-        looked_for: set[str] = set()
-        for argv, ran in self.commands.items():
-            if argv[: len(GREP)] == GREP:
-                looked_for |= set(argv[len(GREP) :])
-                for line in ran.out.splitlines():
-                    path, _, rest = line.partition(":")
-                    number, _, text = rest.partition(":")
-                    if number.isdecimal() and is_worth_a_look(path):
-                        mentions += line_naming(spelling, Place(path, int(number)), text)
-                if ran.status == 124:
-                    left_out.add(f"some files of {self.name}", "10 seconds were over")
-            elif argv == LARGE:
-                for path in ran.out.splitlines():
-                    left_out.add(path, TOO_LARGE)
-        for address in spelling.addresses:
-            if str(address) not in looked_for:
-                left_out.add(f"files of {self.name} that name {address}", "the collector did not look for it")
-        return Found(tuple(dict.fromkeys(mentions)), left_out.words())
+        greps = [(argv, ran) for argv, ran in self.commands.items() if argv[: len(GREP)] == GREP]
+        found = found_by_commands(self.name, spelling, [ran for _, ran in greps], self.commands.get(LARGE))
+        unasked = [a for a in spelling.addresses if not any(str(a) in argv[len(GREP) :] for argv, _ in greps)]
+        left_out = LeftOut(found.left_out)
+        for address in unasked:
+            left_out.add(f"files of {self.name} that name {address}", "the collector did not look for it")
+        return Found(tuple(dict.fromkeys((*mentions, *found.mentions))), left_out.words())
 
     def vantage(self, interface: SurveyedInterface) -> Vantage:
         return Nowhere(f"{self.name} is here only as a collection, not the host itself")
@@ -219,6 +211,10 @@ class Collected:
     @property
     def words(self) -> tuple[str, ...]:
         return ("--survey", str(self.file))
+
+    @property
+    def has_tool(self) -> bool:
+        return True
 
     @property
     def has_shell(self) -> bool:
@@ -239,6 +235,9 @@ class Collected:
     def put(self, path: str, data: bytes, mode: int = 0o600) -> None:
         raise self._no_change()
 
+    def put_all(self, folder: str, files: Mapping[str, tuple[bytes, int]]) -> None:
+        raise self._no_change()
+
     def _no_change(self) -> InputError:
         return InputError(
             f"{self.name} is here only as a collection, not the host itself",
@@ -246,6 +245,6 @@ class Collected:
         )
 
 
-def reach(folder: Path, rest: str) -> Collected:
-    """The collection in the file ``rest``, seen from the folder of the plan."""
-    return Collected(folder / rest)
+def reach(way: Way) -> Collected:
+    """The collection in the file that is named, seen from the folder of the plan."""
+    return Collected(way.folder / way.rest)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 import os
 import stat
+from collections.abc import Mapping
 from fnmatch import fnmatchcase
 from pathlib import Path
 
@@ -115,6 +116,15 @@ class DiskFiles:
         except PermissionError:
             raise needs_root("reading this folder", path) from None
 
+    def let_go(self) -> None:
+        """There is no connection."""
+
+    def answers_anew(self) -> str | None:
+        return None
+
+    def at_its_addresses(self) -> None:
+        """There is one way only."""
+
     def search(self, spelling: Spelling) -> Found:
         return search_folders(self.local, spelling)
 
@@ -148,6 +158,10 @@ class DiskFiles:
         except OSError as error:
             raise NoAccess(f"its folder cannot be made: {error.strerror}", file=path) from None
         write_beside(local, data, mode, path)
+
+    def put_all(self, folder: str, files: Mapping[str, tuple[bytes, int]]) -> None:
+        for path, (data, mode) in files.items():
+            self.put(f"{folder}/{path}", data, mode)
 
 
 def needs_root(what: str, path: str) -> NoAccess:

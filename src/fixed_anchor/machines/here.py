@@ -59,6 +59,10 @@ class Here(DiskFiles):
         return () if self.state_dir == STATE_DIR else ("--state-dir", self.state_dir)
 
     @property
+    def has_tool(self) -> bool:
+        return True
+
+    @property
     def has_shell(self) -> bool:
         return True
 

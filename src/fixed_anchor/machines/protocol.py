@@ -7,6 +7,7 @@ it says itself.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Protocol
 
 from fixed_anchor.core.addresses import IPAddress
@@ -44,6 +45,10 @@ class Machine(Readable, Protocol):
         """Writes a file inside ``state_dir``, beside and renamed, synced."""
         ...
 
+    def put_all(self, folder: str, files: Mapping[str, tuple[bytes, int]]) -> None:
+        """Writes files inside ``state_dir`` in one go, by their paths below ``folder``, each with its mode."""
+        ...
+
     def search(self, spelling: Spelling) -> Found:
         """The lines of its configuration that name the addresses of ``spelling``; see :mod:`machines.search`."""
         ...
@@ -55,6 +60,22 @@ class Machine(Readable, Protocol):
     @property
     def is_afar(self) -> bool:
         """Whether it is only known from what was carried here, so that a neighbour may look in its stead."""
+        ...
+
+    def let_go(self) -> None:
+        """Nothing more is asked for the time being: a connection may end, and is made again when it is wanted."""
+        ...
+
+    def at_its_addresses(self) -> None:
+        """From now on it is reached at the addresses that its plan gives it, where that can be chosen."""
+        ...
+
+    def answers_anew(self) -> str | None:
+        """Makes a new connection to an address that its plan gives it, and goes on over that one; what proved it.
+
+        ``None`` where there is no connection, or no such address. Raises ``NoAccess`` where another machine answers
+        there, and ``Unreachable`` where nothing does; then it is reached as before.
+        """
         ...
 
     def session(self) -> IPAddress | None:
@@ -73,6 +94,11 @@ class Machine(Readable, Protocol):
     @property
     def has_shell(self) -> bool:
         """Whether somebody can log in there and type a command of the engine."""
+        ...
+
+    @property
+    def has_tool(self) -> bool:
+        """Whether this program can be run there, by a guard that wants packets sent."""
         ...
 
     def uptime(self) -> float:

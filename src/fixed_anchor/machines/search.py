@@ -5,13 +5,14 @@ from __future__ import annotations
 import os
 import re
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 
 import msgspec
 
 from fixed_anchor.core.config import Place
 from fixed_anchor.core.elsewhere import Mention, Spelling
+from fixed_anchor.machines.readable import Ran
 
 #: Where software keeps what administrators configure. State and logs lie elsewhere, and name addresses of the past.
 FOLDERS = ("/etc", "/usr/local/etc", "/var/named", "/var/spool/cron")
@@ -70,7 +71,8 @@ def line_naming(spelling: Spelling, place: Place, line: str) -> Iterator[Mention
 class LeftOut:
     """What a search did not look at, by the reason; in words, one line for each."""
 
-    def __init__(self) -> None:
+    def __init__(self, said: Iterable[str] = ()) -> None:
+        self._said = tuple(said)
         self._paths: dict[str, list[str]] = {}
 
     def add(self, path: str, why: str) -> None:
@@ -79,10 +81,27 @@ class LeftOut:
 
     def words(self) -> tuple[str, ...]:
         """``/etc/a and 3 more: permission denied``."""
-        return tuple(
+        return self._said + tuple(
             paths[0] + (f" and {len(paths) - 1} more" if len(paths) > 1 else "") + f": {why}"
             for why, paths in self._paths.items()
         )
+
+
+def found_by_commands(host: str, spelling: Spelling, greps: Iterable[Ran], large: Ran | None) -> Found:
+    """What the commands :data:`GREP` and :data:`LARGE` have found on a host."""
+    mentions: list[Mention] = []
+    left_out = LeftOut()
+    for ran in greps:
+        for line in ran.out.splitlines():
+            path, _, rest = line.partition(":")
+            number, _, text = rest.partition(":")
+            if number.isdecimal() and is_worth_a_look(path):
+                mentions += line_naming(spelling, Place(path, int(number)), text)
+        if ran.status == 124:
+            left_out.add(f"some files of {host}", "10 seconds were over")
+    for path in large.out.splitlines() if large is not None else ():
+        left_out.add(path, TOO_LARGE)
+    return Found(tuple(dict.fromkeys(mentions)), left_out.words())
 
 
 def search_folders(local: Callable[[str], Path], spelling: Spelling, limits: Limits = Limits()) -> Found:

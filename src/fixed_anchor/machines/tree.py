@@ -10,6 +10,7 @@ from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.machines.fetched import Fetched, one_by_one
 from fixed_anchor.machines.files import DiskFiles
 from fixed_anchor.machines.readable import Ran, Wanted
+from fixed_anchor.machines.seat import Way
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Vantage
 
@@ -53,6 +54,10 @@ class Tree(DiskFiles):
         return ("--root", str(self.root))
 
     @property
+    def has_tool(self) -> bool:
+        return True
+
+    @property
     def has_shell(self) -> bool:
         return False
 
@@ -60,6 +65,6 @@ class Tree(DiskFiles):
         raise NotSupported(f"{self.name} is a file tree, which has no clock")
 
 
-def reach(folder: Path, rest: str) -> Tree:
-    """The file tree at ``rest``, seen from the folder of the plan."""
-    return Tree(folder / rest)
+def reach(way: Way) -> Tree:
+    """The file tree at the path that is named, seen from the folder of the plan."""
+    return Tree(way.folder / way.rest)

@@ -118,7 +118,9 @@ class HostShape(Struct, forbid_unknown_fields=True):
     hostname: Annotated[Text | None, _says("the whole name that it shall have; absent: it keeps its own")] = None
     reach: Annotated[
         Text | None,
-        _says("tree:DIR, collected:FILE, or another KIND:WHERE; absent: from itself alone"),
+        _says(
+            "ssh:[user@]name[:port], by any name that ssh knows; tree:DIR or collected:FILE; absent: from itself alone"
+        ),
     ] = None
 
 

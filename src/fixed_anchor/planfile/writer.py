@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+from collections.abc import Iterator, Sequence
 
 import msgspec
 import yaml
@@ -16,7 +17,11 @@ _PLAIN = re.compile(r"[A-Za-z0-9][A-Za-z0-9._:/-]*")
 
 
 class ProposedPlan(msgspec.Struct, frozen=True):
-    """What a proposed plan says: one interface of one host on one segment."""
+    """What a proposed plan says: one interface of one host on one segment.
+
+    ``own_gateways``, ``own_resolvers`` and ``own_search`` are those of the host where its segment, which several
+    share, has others; ``None`` where it has the segment's.
+    """
 
     host: str
     interface: str
@@ -33,6 +38,9 @@ class ProposedPlan(msgspec.Struct, frozen=True):
     #: Said in comments above the address: why it was picked.
     reasons: tuple[str, ...] = ()
     reach: str | None = None
+    own_gateways: tuple[IPAddress, ...] | None = None
+    own_resolvers: tuple[IPAddress, ...] | None = None
+    own_search: tuple[str, ...] | None = None
 
 
 def scalar(value: object) -> str:
@@ -49,34 +57,56 @@ def _list(values: tuple[object, ...]) -> str:
     return "[" + ", ".join(scalar(v) if not isinstance(v, AddressRange) else str(v) for v in values) + "]"
 
 
-def plan_text(proposed: ProposedPlan) -> str:
-    """The text of the plan. Nothing is added that was not there or asked for."""
-    lines = ["plan: 1", "", "segments:", f"  {scalar(proposed.segment)}:", f"    subnet: {scalar(proposed.subnet)}"]
-    if proposed.gateways:
-        gateways = proposed.gateways
-        lines.append("    gateway: " + (scalar(gateways[0]) if len(gateways) == 1 else _list(gateways)))
-    if proposed.resolvers:
-        lines.append(f"    resolvers: {_list(proposed.resolvers)}")
-    if proposed.search:
-        lines.append(f"    search: {_list(proposed.search)}")
-    if proposed.pools is not None:
-        lines.append(f"    pools: {_list(proposed.pools)}")
-    elif not proposed.sources:
-        lines.append("    # pools: [FIRST - LAST]    the DHCP pools; [] says that there is no DHCP server")
-    if proposed.set_aside:
-        lines.append(f"    set_aside: {_list(proposed.set_aside)}")
-    if proposed.sources:
+def plan_text(every: Sequence[ProposedPlan]) -> str:
+    """The text of one plan of all that is proposed. Nothing is added that was not there or asked for."""
+    lines = ["plan: 1", "", "segments:"]
+    for segment in {proposed.segment: proposed for proposed in every}.values():
+        lines += _segment_lines(segment)
+    sources = {str(source): source for proposed in every for source in proposed.sources}
+    if sources:
         lines += ["", "sources:"]
-        for source in proposed.sources:
+        for source in sources.values():
             options = "".join(f"\n    {key}: {scalar(value)}" for key, value in source.options.items())
             lines.append(f"  - {source.kind}: {scalar(source.path)}{options}")
-    lines += ["", "hosts:", f"  {scalar(proposed.host)}:"]
+    lines += ["", "hosts:"]
+    for proposed in every:
+        lines += _host_lines(proposed)
+    return "\n".join([*lines, ""])
+
+
+def _segment_lines(proposed: ProposedPlan) -> Iterator[str]:
+    yield f"  {scalar(proposed.segment)}:"
+    yield f"    subnet: {scalar(proposed.subnet)}"
+    if proposed.gateways:
+        gateways = proposed.gateways
+        yield "    gateway: " + (scalar(gateways[0]) if len(gateways) == 1 else _list(gateways))
+    if proposed.resolvers:
+        yield f"    resolvers: {_list(proposed.resolvers)}"
+    if proposed.search:
+        yield f"    search: {_list(proposed.search)}"
+    if proposed.pools is not None:
+        yield f"    pools: {_list(proposed.pools)}"
+    elif not proposed.sources:
+        yield "    # pools: [FIRST - LAST]    the DHCP pools; [] says that there is no DHCP server"
+    if proposed.set_aside:
+        yield f"    set_aside: {_list(proposed.set_aside)}"
+
+
+def _host_lines(proposed: ProposedPlan) -> Iterator[str]:
+    yield f"  {scalar(proposed.host)}:"
     if proposed.reach:
-        lines.append(f"    reach: {scalar(proposed.reach)}")
-    lines += ["    interfaces:", f"      {scalar(proposed.interface)}:"]
+        yield f"    reach: {scalar(proposed.reach)}"
+    yield "    interfaces:"
+    yield f"      {scalar(proposed.interface)}:"
     if proposed.mac:
-        lines.append(f"        mac: {scalar(proposed.mac)}")
-    lines.append(f"        segment: {scalar(proposed.segment)}")
-    lines += [f"        # {printable(reason)}" for reason in proposed.reasons]
-    lines += [f"        hold: {_list(proposed.hold)}", ""]
-    return "\n".join(lines)
+        yield f"        mac: {scalar(proposed.mac)}"
+    yield f"        segment: {scalar(proposed.segment)}"
+    # What differs from the segment's is the host's own.
+    if proposed.own_gateways is not None:
+        yield f"        gateway: {_list(proposed.own_gateways) if proposed.own_gateways else 'none'}"
+    if proposed.own_resolvers is not None:
+        yield f"        resolvers: {_list(proposed.own_resolvers)}"
+    if proposed.own_search is not None:
+        yield f"        search: {_list(proposed.own_search)}"
+    yield from (f"        # {printable(reason)}" for reason in proposed.reasons)
+    yield f"        hold: {_list(proposed.hold)}"

@@ -16,7 +16,7 @@ from fixed_anchor.machines.files import DiskFiles
 from fixed_anchor.machines.readable import Ran, Wanted
 from fixed_anchor.standins.engine import StandinEngine
 from fixed_anchor.standins.host import StandinHost
-from fixed_anchor.standins.station import Station, read_station
+from fixed_anchor.standins.station import Station
 from fixed_anchor.vantages import vantage_on
 from fixed_anchor.vantages.protocol import Vantage
 
@@ -74,6 +74,10 @@ class Standin(DiskFiles):
         return ("--state-dir", str(folder.relative_to(Path.cwd()) if folder.is_relative_to(Path.cwd()) else folder))
 
     @property
+    def has_tool(self) -> bool:
+        return not self.host.host.over_ssh
+
+    @property
     def has_shell(self) -> bool:
         return False
 
@@ -84,20 +88,3 @@ class Standin(DiskFiles):
     def all_hosts(self) -> dict[str, StandinHost]:
         """Every host of the same station, for the wire between them."""
         return {name: Standin(self.station, name).host for name in self.station.hosts}
-
-
-def reach(folder: Path, rest: str) -> Standin:
-    """The host of ``STATION-FILE/HOST``, as a plan in ``folder`` reaches it."""
-    station, _, name = rest.rpartition("/")
-    if not station or not name:
-        raise InputError(f"{rest!r} names no stand-in", expected="standin:STATION-FILE/HOST")
-    return Standin(read_station(folder / station), name)
-
-
-def at_state_dir(state_dir: Path, said: dict[str, str]) -> Standin:
-    """The stand-in that a state folder belongs to, by what its marker says. Raises :class:`InputError`."""
-    try:
-        station = Path(os.path.normpath(state_dir / said["station"]))
-        return Standin(read_station(station), said["host"])
-    except (KeyError, TypeError):
-        raise InputError("this does not name a stand-in", file=str(state_dir / MARKER)) from None

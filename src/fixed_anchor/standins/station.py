@@ -119,12 +119,18 @@ class SimulatedInterface(msgspec.Struct, frozen=True):
 
 
 class SimulatedHost(msgspec.Struct, frozen=True):
-    """A simulated host: its file tree (``tree``, a folder) and its interfaces. ``resolver`` says that it runs one."""
+    """A simulated host: its file tree (``tree``, a folder) and its interfaces. ``resolver`` says that it runs one.
+
+    ``over_ssh`` says that it is reached so, as far as somebody can tell who looks from outside; whether it ``answers``
+    is a matter of its own.
+    """
 
     name: str
     tree: Path
     interfaces: tuple[SimulatedInterface, ...]
     resolver: bool = False
+    over_ssh: bool = False
+    answers: bool = True
 
 
 class Station(msgspec.Struct, frozen=True):
@@ -257,7 +263,7 @@ def _device(item: Value) -> Device:
 
 
 def _host(name: str, value: Value, segments: dict[str, SimulatedSegment], path: Path) -> SimulatedHost:
-    fields = value.fields(("tree", "interfaces", "resolver"))
+    fields = value.fields(("tree", "interfaces", "resolver", "over_ssh", "answers"))
     interfaces: list[SimulatedInterface] = []
     for index, (interface, _, inner) in enumerate(fields["interfaces"].entries(), 2):
         said = inner.fields(("mac", "segment", "point_to_point", "table"))
@@ -268,4 +274,11 @@ def _host(name: str, value: Value, segments: dict[str, SimulatedSegment], path: 
         alone = _flag(said, "point_to_point", False)
         interfaces.append(SimulatedInterface(interface, mac, segment, index, alone, table))
     tree = path.parent / fields["tree"].text()
-    return SimulatedHost(name, tree, tuple(interfaces), _flag(fields, "resolver", False))
+    return SimulatedHost(
+        name,
+        tree,
+        tuple(interfaces),
+        _flag(fields, "resolver", False),
+        _flag(fields, "over_ssh", False),
+        _flag(fields, "answers", True),
+    )

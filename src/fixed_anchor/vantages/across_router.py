@@ -41,6 +41,25 @@ def anybody(answered: list[tuple[str, str]]) -> bool:
     return any(said.startswith(("answered", "port ")) for _, said in answered)
 
 
+def is_reply(data: bytes, identifier: int) -> bool:
+    """Whether ``data``, an IPv4 packet, is the reply to an echo request of ours (RFC 792)."""
+    try:
+        reply = Echo.decode(data[(data[0] & 0xF) * 4 :])
+    except (PacketError, IndexError):
+        return False
+    return not reply.request and reply.identifier == identifier
+
+
+def request6(identifier: int) -> bytes:
+    """An echo request of ICMPv6 (RFC 4443, section 4.1); the kernel fills the checksum in (RFC 3542, section 3.1)."""
+    return bytes([128, 0, 0, 0]) + identifier.to_bytes(2, "big") + b"\0\1anchor"
+
+
+def is_reply6(data: bytes, identifier: int) -> bool:
+    """Whether ``data``, an ICMPv6 message, is the reply to it."""
+    return data[:1] == b"\x81" and data[4:6] == identifier.to_bytes(2, "big")
+
+
 def _echo(address: IPAddress, wait: float) -> bool | None:
     """Whether an echo request is answered; ``None`` where no request can be sent."""
     if address.version == 6:
@@ -58,12 +77,7 @@ def _echo(address: IPAddress, wait: float) -> bool | None:
                 until = time.monotonic() + wait / 2
                 while (left := until - time.monotonic()) > 0:
                     raw.settimeout(left)
-                    data = raw.recv(65535)
-                    try:
-                        reply = Echo.decode(data[(data[0] & 0xF) * 4 :])
-                    except (PacketError, IndexError):
-                        continue
-                    if not reply.request and reply.identifier == identifier:
+                    if is_reply(raw.recv(65535), identifier):
                         return True
         except OSError:
             pass
@@ -79,13 +93,11 @@ def _echo6(address: IPAddress, wait: float) -> bool | None:
     with raw:
         try:
             raw.connect((str(address), 0))
-            # The kernel fills the checksum in (RFC 3542, section 3.1).
-            raw.send(bytes([128, 0, 0, 0]) + identifier.to_bytes(2, "big") + b"\0\1anchor")
+            raw.send(request6(identifier))
             until = time.monotonic() + wait
             while (left := until - time.monotonic()) > 0:
                 raw.settimeout(left)
-                data = raw.recv(65535)
-                if data[:1] == b"\x81" and data[4:6] == identifier.to_bytes(2, "big"):
+                if is_reply6(raw.recv(65535), identifier):
                     return True
         except OSError:
             pass

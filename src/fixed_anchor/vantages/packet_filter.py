@@ -37,16 +37,20 @@ _IPV6: tuple[Instruction, ...] = (
 _FILTERS = {0x0800: _IPV4, 0x86DD: _IPV6}
 
 
+def instructions(ethertype: int) -> bytes:
+    """The program of ``ethertype`` as the kernel takes it; empty where everything is let through."""
+    return b"".join(struct.pack("HBBI", *instruction) for instruction in _FILTERS.get(ethertype, ()))
+
+
 def attach(wire: socket.socket, ethertype: int) -> None:
     """Lets ``wire`` see only what a conversation may want of ``ethertype``; all of it where there is no filter."""
     import ctypes
 
-    program = _FILTERS.get(ethertype)
-    if program is None:
+    code = instructions(ethertype)
+    if not code:
         return
-    code = b"".join(struct.pack("HBBI", *instruction) for instruction in program)
     buffer = ctypes.create_string_buffer(code, len(code))
     head = struct.pack(
-        "HxxxxxxQ" if ctypes.sizeof(ctypes.c_void_p) == 8 else "HxxI", len(program), ctypes.addressof(buffer)
+        "HxxxxxxQ" if ctypes.sizeof(ctypes.c_void_p) == 8 else "HxxI", len(code) // 8, ctypes.addressof(buffer)
     )
     wire.setsockopt(socket.SOL_SOCKET, _SO_ATTACH_FILTER, head)

@@ -58,8 +58,23 @@ class NeighbourTable(Protocol):
     def neighbours(self, targets: Iterable[IPAddress]) -> dict[IPAddress, dict[str, str]]:
         """For each target the MACs that the kernel resolved it to, each with how it was seen.
 
+        Those that it did not look for are left out, such as its own.
         Raises :class:`~fixed_anchor.core.errors.NoAccess`, also for more targets than the
         kernel's table holds.
+        """
+        ...
+
+    def router_says(self, target: IPAddress) -> tuple[IPAddress, str] | None:
+        """What a router on the way answers to an echo request for ``target`` that may go one hop only.
+
+        The router's address and its words; ``None`` where none answers, or where that cannot be asked.
+        """
+        ...
+
+    def others_with(self, address: IPAddress) -> dict[str, str] | None:
+        """The MACs of others that have an address of the machine itself, each with how it was seen.
+
+        ``None`` where nobody there can tell: the kernel resolves no address of its own.
         """
         ...
 

@@ -7,16 +7,15 @@ import logging
 import select
 import socket
 import struct
-import time
-from collections.abc import Iterator
 from contextlib import ExitStack
 from ipaddress import IPv4Address, IPv6Address
 
 from fixed_anchor.core.errors import NoAccess
 from fixed_anchor.core.survey import SurveyedInterface
-from fixed_anchor.packets.conversation import Conversation, Send
+from fixed_anchor.packets.conversation import Conversation
 from fixed_anchor.packets.ethernet import ETHERTYPE_IPV6, VLAN_NUMBER, mac_bytes
 from fixed_anchor.vantages import packet_filter
+from fixed_anchor.vantages.exchange import exchange
 from fixed_anchor.vantages.own_sockets import OwnSockets, WithoutNeighbours
 from fixed_anchor.vantages.protocol import Vantage
 
@@ -27,6 +26,8 @@ _ADD_MEMBERSHIP = 1
 _STATISTICS = 6
 _AUXDATA = 8
 _VLAN_VALID = 0x10
+#: A packet to another host, as if_packet.h numbers it.
+PACKET_OTHERHOST = 3
 _ALL_GROUPS = 2
 _RECEIVE_BUFFER = 4 * 1024 * 1024
 
@@ -64,7 +65,11 @@ class RawVantage(OwnSockets):
         with ExitStack() as open_sockets:
             # One socket a kind of frame, each with a filter: they see less of the unrelated traffic.
             wires = [open_sockets.enter_context(self._socket(kind)) for kind in conversation.ethertypes]
-            _exchange(self, wires, conversation)
+            exchange(
+                conversation,
+                lambda frame: _send(self.interface, wires[0], frame),
+                lambda wait: _drain(self, wires, conversation, wait),
+            )
             for wire in wires:
                 _, dropped = struct.unpack("II", wire.getsockopt(_SOL_PACKET, _STATISTICS, 8))
                 self._dropped += dropped
@@ -94,38 +99,17 @@ def on(found: SurveyedInterface) -> Vantage:
     """The vantage on a surveyed interface of this machine."""
     if found.link.mac is None:
         return WithoutNeighbours(found.name)
+    return RawVantage(found.name, found.link.mac, *own_addresses(found), found.link.vlan)
+
+
+def own_addresses(found: SurveyedInterface) -> tuple[IPv4Address | None, IPv6Address | None]:
+    """The addresses of an interface from which it may ask: one of IPv4, and its link-local one.
+
+    Any of its own may ask (RFC 4861, section 4.3), where somebody keeps the link-local one away.
+    """
     own = next((a.address.ip for a in found.addresses if isinstance(a.address.ip, IPv4Address)), None)
     six = [a.address.ip for a in found.addresses if isinstance(a.address.ip, IPv6Address)]
-    # Any of its own addresses may ask (RFC 4861, section 4.3), where somebody keeps the link-local one away.
-    link_local = next((a for a in six if a.is_link_local), next(iter(six), None))
-    return RawVantage(found.name, found.link.mac, own, link_local, found.link.vlan)
-
-
-def _exchange(vantage: RawVantage, wires: list[socket.socket], conversation: Conversation) -> None:
-    interface = vantage.interface
-    begin = time.monotonic()
-    sends: Iterator[Send] = conversation.sends()
-    coming = next(sends, None)
-    sent = 0
-    while not conversation.finished:
-        now = time.monotonic() - begin
-        if coming is None:
-            if now >= conversation.deadline:
-                break
-            _drain(vantage, wires, conversation, conversation.deadline - now)
-        elif coming.at <= now:
-            if not _send(interface, wires[0], coming.frame):
-                # The queue of the interface is full: wait, and try the same frame again.
-                time.sleep(0.001)
-                _drain(vantage, wires, conversation, 0)
-                continue
-            coming = next(sends, None)
-            sent += 1
-            # Answers come while we still send; a socket that nobody reads loses them.
-            if sent % 64 == 0:
-                _drain(vantage, wires, conversation, 0)
-        else:
-            _drain(vantage, wires, conversation, coming.at - now)
+    return own, next((a for a in six if a.is_link_local), next(iter(six), None))
 
 
 def _send(interface: str, wire: socket.socket, frame: bytes) -> bool:
@@ -140,19 +124,23 @@ def _send(interface: str, wire: socket.socket, frame: bytes) -> bool:
     return True
 
 
-def _of_another_vlan(told: list[tuple[int, int, bytes]], kind: int, frame: bytes, mac: str) -> bool:
-    """Whether the kernel has stripped a frame of its tag: then it is of another segment.
-
-    ``PACKET_AUXDATA`` (packet(7)) says so of a tag that is still known. For a socket of one protocol it is forgotten
-    by then; but where no VLAN device takes the frame, it has been marked as another host's, although it is to us or
-    to everybody.
-    """
+def is_tagged(told: list[tuple[int, int, bytes]]) -> bool:
+    """Whether ``PACKET_AUXDATA`` (packet(7)) says that the kernel took a tag off a frame."""
     for level, what, data in told:
         if level == _SOL_PACKET and what == _AUXDATA and len(data) >= 18:
             status, tag = struct.unpack_from("I", data)[0], struct.unpack_from("H", data, 16)[0]
             if status & _VLAN_VALID and tag & VLAN_NUMBER:
                 return True
-    return kind == socket.PACKET_OTHERHOST and (bool(frame[0] & 1) or frame[:6] == mac_bytes(mac))
+    return False
+
+
+def of_another_vlan(tagged: bool, kind: int, frame: bytes, mac: str) -> bool:
+    """Whether the kernel has stripped a frame of its tag: then it is of another segment.
+
+    For a socket of one protocol the tag is forgotten by then; but where no VLAN device takes the frame, it has been
+    marked as another host's, although it is to us or to everybody.
+    """
+    return tagged or (kind == PACKET_OTHERHOST and (bool(frame[0] & 1) or frame[:6] == mac_bytes(mac)))
 
 
 def _drain(vantage: RawVantage, wires: list[socket.socket], conversation: Conversation, wait: float) -> None:
@@ -166,7 +154,9 @@ def _drain(vantage: RawVantage, wires: list[socket.socket], conversation: Conver
                 break
             except OSError as error:
                 raise NoAccess(f"{vantage.interface} was lost while listening: {error.strerror}") from None
-            if address[2] != socket.PACKET_OUTGOING and not _of_another_vlan(told, address[2], frame, vantage.mac):
+            if address[2] != socket.PACKET_OUTGOING and not of_another_vlan(
+                is_tagged(told), address[2], frame, vantage.mac
+            ):
                 if _log.isEnabledFor(logging.DEBUG):
                     _log.debug("%s receives %s", vantage.interface, frame.hex())
                 conversation.receive(frame)

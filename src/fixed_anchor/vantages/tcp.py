@@ -22,7 +22,7 @@ def connect(address: IPAddress, port: int, interface: str, source: IPAddress | N
     try:
         _connected(address, port, interface, source, timeout).close()
     except OSError as error:
-        return _word(error)
+        return word_of(error.errno)
     return ACCEPTS
 
 
@@ -41,7 +41,7 @@ def fetch(address: IPAddress, url: str, interface: str, source: IPAddress | None
     try:
         tcp = _connected(address, port, interface, source, timeout)
     except OSError as error:
-        return _word(error)
+        return word_of(error.errno)
     with contextlib.closing(tcp):
         try:
             if secure:
@@ -79,10 +79,11 @@ def _connected(
     return tcp
 
 
-def _word(error: OSError) -> str:
-    if error.errno == errno.ECONNREFUSED:
+def word_of(number: int | None) -> str:
+    """How a connection was taken that ended with this errno: a word of :mod:`fixed_anchor.core.reaching`."""
+    if number == errno.ECONNREFUSED:
         return REFUSES
-    if error.errno in (errno.EHOSTUNREACH, errno.ENETUNREACH, errno.EACCES, errno.EPERM, errno.EADDRNOTAVAIL):
+    if number in (errno.EHOSTUNREACH, errno.ENETUNREACH, errno.EACCES, errno.EPERM, errno.EADDRNOTAVAIL):
         return UNREACHABLE
     # A connection that is taken and at once cut off was taken.
-    return ACCEPTS if error.errno == errno.ECONNRESET else SILENT
+    return ACCEPTS if number == errno.ECONNRESET else SILENT

@@ -6,11 +6,12 @@ a second holder of an address is never seen.
 
 from __future__ import annotations
 
+import contextlib
 import json
 import socket
 import subprocess
 import time
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from typing import Any
 
 from fixed_anchor.core.addresses import IPAddress, parse_address
@@ -27,6 +28,9 @@ MOST = 1000
 #: The kernel gives up on a silent neighbour after 3 s; one it knew before is asked anew after 5.
 SILENT_AFTER, KNOWN_AFTER = 3.4, 9.0
 _UNDECIDED = frozenset({"INCOMPLETE", "STALE", "DELAY", "PROBE"})
+
+#: The entries of a kernel's table by address, as ip-neighbour(8) shows them in JSON.
+Table = dict[IPAddress, dict[str, Any]]
 
 
 def on(found: SurveyedInterface) -> Vantage:
@@ -53,33 +57,80 @@ class UnprivilegedVantage(OwnSockets):
         return self
 
     def neighbours(self, targets: Iterable[IPAddress]) -> dict[IPAddress, dict[str, str]]:
-        wanted = list(dict.fromkeys(targets))
-        if len(wanted) > MOST:
-            raise NoAccess(
-                f"{len(wanted)} addresses are more than the kernel's neighbour table holds",
-                remedy="run as root, or ask for fewer",
-            )
-        holders: dict[IPAddress, dict[str, str]] = {target: {} for target in wanted}
-        for at in range(0, len(wanted), BATCH):
-            self._batch(wanted[at : at + BATCH], holders)
-        return holders
+        return resolved_by_kernel(targets, self._provoke, self._table)
 
-    def _batch(self, targets: list[IPAddress], holders: dict[IPAddress, dict[str, str]]) -> None:
-        begin = time.monotonic()
+    def router_says(self, target: IPAddress) -> tuple[IPAddress, str] | None:
+        return None
+
+    def others_with(self, address: IPAddress) -> dict[str, str] | None:
+        return None
+
+    def _provoke(self, targets: list[IPAddress]) -> None:
         for target in targets:
             family = socket.AF_INET if target.version == 4 else socket.AF_INET6
             with socket.socket(family, socket.SOCK_DGRAM) as udp:
                 udp.setblocking(False)
-                try:
+                with contextlib.suppress(OSError):
                     udp.sendto(b"", self._destination(target))
-                except OSError:
-                    continue
-        left = set(targets)
+
+    def _destination(self, target: IPAddress) -> tuple[str, int] | tuple[str, int, int, int]:
+        if target.version == 6 and target.is_link_local:
+            return str(target), _DISCARD, 0, socket.if_nametoindex(self.interface)
+        return str(target), _DISCARD
+
+    def _table(self) -> Table:
+        try:
+            done = subprocess.run(
+                table_command(self.interface), capture_output=True, text=True, timeout=10, check=False
+            )
+        except (OSError, subprocess.TimeoutExpired):
+            raise NoAccess("the kernel's neighbour table cannot be read", remedy="install iproute2") from None
+        return read_table(done.stdout)
+
+
+def table_command(interface: str) -> tuple[str, ...]:
+    """The command that shows the neighbours of an interface, ip-neighbour(8)."""
+    return ("ip", "-j", "neighbor", "show", "dev", interface)
+
+
+def read_table(text: str) -> Table:
+    """The table in what that command printed. Raises :class:`NoAccess`."""
+    try:
+        return {parse_address(entry["dst"]): entry for entry in json.loads(text or "[]") if "dst" in entry}
+    except (ValueError, TypeError):
+        raise NoAccess("the kernel's neighbour table cannot be read", remedy="install iproute2") from None
+
+
+def resolved_by_kernel(
+    targets: Iterable[IPAddress],
+    provoke: Callable[[list[IPAddress]], None],
+    table: Callable[[], Table],
+    pause: float = 0.1,
+) -> dict[IPAddress, dict[str, str]]:
+    """For each of ``targets`` the MAC that a kernel resolved it to, with how it was seen.
+
+    One that never stood in its table is left out: nobody was asked for it. That is so for the kernel's own addresses.
+    ``provoke`` makes the kernel resolve some, ``table`` reads its table, again after ``pause`` seconds. Raises
+    :class:`NoAccess`.
+    """
+    wanted = list(dict.fromkeys(targets))
+    if len(wanted) > MOST:
+        raise NoAccess(
+            f"{len(wanted)} addresses are more than the kernel's neighbour table holds",
+            remedy="run as root, or ask for fewer",
+        )
+    holders: dict[IPAddress, dict[str, str]] = {}
+    for at in range(0, len(wanted), BATCH):
+        begin = time.monotonic()
+        provoke(wanted[at : at + BATCH])
+        left = set(wanted[at : at + BATCH])
         while left and (waited := time.monotonic() - begin) < KNOWN_AFTER:
-            time.sleep(0.1)
-            table = self._table()
+            time.sleep(pause)
+            now = table()
             for target in list(left):
-                entry = table.get(target)
+                entry = now.get(target)
+                if entry is not None:
+                    holders.setdefault(target, {})
                 state = entry["state"][0] if entry and entry.get("state") else ""
                 if entry is not None and state in ("REACHABLE", "PERMANENT", "NOARP") and "lladdr" in entry:
                     how = "resolved by the kernel" if state == "REACHABLE" else f"a {state.lower()} entry"
@@ -87,17 +138,4 @@ class UnprivilegedVantage(OwnSockets):
                     left.discard(target)
                 elif state not in _UNDECIDED and (state == "FAILED" or waited > SILENT_AFTER):
                     left.discard(target)
-
-    def _destination(self, target: IPAddress) -> tuple[str, int] | tuple[str, int, int, int]:
-        if target.version == 6 and target.is_link_local:
-            return str(target), _DISCARD, 0, socket.if_nametoindex(self.interface)
-        return str(target), _DISCARD
-
-    def _table(self) -> dict[IPAddress, dict[str, Any]]:
-        argv = ("ip", "-j", "neighbor", "show", "dev", self.interface)
-        try:
-            done = subprocess.run(argv, capture_output=True, text=True, timeout=10, check=False)
-            entries = json.loads(done.stdout or "[]")
-        except (OSError, ValueError, subprocess.TimeoutExpired):
-            raise NoAccess("the kernel's neighbour table cannot be read", remedy="install iproute2") from None
-        return {parse_address(entry["dst"]): entry for entry in entries if "dst" in entry}
+    return holders

@@ -9,7 +9,7 @@ from collections.abc import Iterator, Mapping
 
 import msgspec
 
-from fixed_anchor.change.change import Draft, GraceAddress
+from fixed_anchor.change.change import Draft, GraceAddress, LeavingLease
 from fixed_anchor.change.content import FileContent
 from fixed_anchor.change.files import FileEdit, apply_edits
 from fixed_anchor.change.steps import Step, Steps, joined_steps, route_words
@@ -60,7 +60,7 @@ def assemble(
     if any(edit.path == HOSTNAME and edit.before is None for edit in first.edits):
         wide = with_former_name(wide, survey.hostname)
     every: list[Steps] = [wide]
-    given_back: list[Step] = []
+    leaving: list[LeavingLease] = []
     for name, config in final.configs.items():
         found = surveyed(survey, name)
         stack = stack_of(survey, found)
@@ -68,15 +68,15 @@ def assemble(
         every.append(steps)
         stacks.append(stack)
         if not steps.releases and config is not None:
-            given_back += _give_back(found, config)
+            leaving += _leaving(found, config)
     configs = tuple(config for config in final.configs.values() if config is not None)
     waits = tuple(config for config in first.configs.values() if config is not None)
     names = tuple(final.configs)
     steps = msgspec.structs.replace(
         joined_steps(every),
         kernel=_kernel_steps(survey, names),
-        commit=tuple(given_back),
-        announce=tuple(announce_command(name) for name in names),
+        commit=tuple(map(give_back_command, leaving)) if machine.has_tool else (),
+        announce=tuple(announce_command(name) for name in names) if machine.has_tool else (),
     )
     ends = {e.path: e.after.text for e in final.edits if e.after is not None}
     content = FileContent(
@@ -89,7 +89,8 @@ def assemble(
         grace_facts=tuple(f"address {h.address} fixed on {h.interface}" for h in grace),
         expect=tuple(_expected_facts(waits)),
     )
-    return Draft(host, ", ".join(dict.fromkeys(stacks)), configs, content, waits, grace, hostname)
+    shown = ", ".join(dict.fromkeys(stacks))
+    return Draft(host, shown, configs, content, waits, grace, hostname, leaving=tuple(leaving))
 
 
 def surveyed(survey: HostSurvey, name: str) -> SurveyedInterface:
@@ -176,13 +177,13 @@ def _kernel_steps(survey: HostSurvey, names: tuple[str, ...]) -> tuple[Step, ...
     return (*steps, *survey.rules_by_hand)
 
 
-def _give_back(found: SurveyedInterface, config: InterfaceConfig) -> Iterator[Step]:
-    """The command that gives the lease of an interface back, if its address goes."""
+def _leaving(found: SurveyedInterface, config: InterfaceConfig) -> Iterator[LeavingLease]:
+    """The lease of an interface, if its address goes."""
     lease, mac = found.lease, found.link.mac
     if lease is None or lease.server is None or mac is None:
         return
     if config.ipv4 == "fixed" and all(a.ip != lease.address for a in config.addresses):
-        yield give_back_command(found.name, mac, lease.address, lease.server, lease.client_id)
+        yield LeavingLease(found.name, mac, str(lease.address), str(lease.server), lease.client_id)
 
 
 def _expected_facts(configs: tuple[InterfaceConfig, ...]) -> Iterator[str]:

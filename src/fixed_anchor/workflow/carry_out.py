@@ -24,6 +24,7 @@ from fixed_anchor.core.errors import (
     InputError,
     Refused,
     Undetermined,
+    Unreachable,
     printable,
 )
 from fixed_anchor.core.findings import Acceptance, CheckResult
@@ -97,9 +98,17 @@ def refuse_unless_accepted(result: CheckResult, accepted: tuple[Acceptance, ...]
 
 
 def about(
-    kind: str, plan_file: str | None, draft: Draft, accepted: list[Acceptance], note: str | None = None
+    kind: str,
+    plan_file: str | None,
+    draft: Draft,
+    accepted: list[Acceptance],
+    note: str | None = None,
+    seat: str | None = None,
 ) -> dict[str, Any]:
-    """What the history keeps of a change: who, when, from where, what, what was accepted, and a free ``note``."""
+    """What the history keeps of a change: who, when, from where, what, what was accepted, and a free ``note``.
+
+    ``seat`` is the name of the machine from which the host is reached, where it is another one.
+    """
     digest = None
     if plan_file is not None:
         import hashlib
@@ -113,11 +122,12 @@ def about(
         "interfaces": list(draft.interfaces),
         "begun": utc(),
         "by": who(),
-        "from": str(session_peer() or "this machine"),
+        "from": f"{seat} over SSH" if seat is not None else str(session_peer() or "this machine"),
         "plan": plan_file and os.path.abspath(plan_file),
         "plan_sha256": digest,
         "accepted": [msgspec.to_builtins(a) for a in accepted],
         "note": " ".join(note.split()) if note else None,
+        "leases": [msgspec.to_builtins(lease) for lease in draft.leaving],
     }
 
 
@@ -158,14 +168,56 @@ def told(notes: dict[str, Any], draft: Draft) -> tuple[str, ...]:
     return tuple(printable(line) for line in lines)
 
 
+#: Told that the target does not answer, and until when, in seconds, it is looked for.
+Lost = Callable[[Unreachable, float], None]
+
+#: Seconds that a guard may need to roll back, after its deadline, before its target is given up for lost.
+_TO_ROLL_BACK = 120.0
+
+
+class _Line:
+    """The way to a target while it is changed, which may be gone for a time, and longer than that."""
+
+    def __init__(self, name: str, number: str, confirm_within: int, told: Lost | None) -> None:
+        self._name, self._number, self._told = name, number, told
+        self._left = float(confirm_within)
+        self._since: float | None = None
+
+    def is_there(self, now: ChangeStatus) -> None:
+        """The target has answered."""
+        self._since = None
+        self._left = float(now.left) if now.left is not None and now.left > 0 else self._left
+
+    def is_lost(self, error: Unreachable) -> None:
+        """It did not; waits a little. Raises :class:`Unreachable` where its guard must have decided long ago."""
+        now = time.monotonic()
+        self._since = self._since if self._since is not None else now
+        left = self._since + self._left + _TO_ROLL_BACK - now
+        if left <= 0:
+            raise Unreachable(
+                f"change {self._number} was begun on {self._name}, which has not answered since ({error.what}); unless "
+                "somebody has confirmed it, its guard has rolled it back by now",
+                remedy="look at its console, and ask again with `status`",
+            )
+        if self._told is not None:
+            self._told(error, left)
+        time.sleep(1.0)
+
+
 def carry_out(
-    target: Target, draft: Draft, terms: Terms, progress: Progress, waiting: Waiting | None = None
+    target: Target,
+    draft: Draft,
+    terms: Terms,
+    progress: Progress,
+    waiting: Waiting | None = None,
+    lost: Lost | None = None,
 ) -> Outcome:
     """Carries out a drafted change to its end: confirmed, rolled back, or stuck.
 
-    ``waiting`` hears what a verification still waits for. Returns when the guard has decided. If this process dies
-    meanwhile, the guard goes on without it. Raises :class:`ChangeOpen`, :class:`Refused` and :class:`NoAccess` before
-    anything was changed.
+    ``waiting`` hears what a verification still waits for, ``lost`` that the target does not answer. Returns when the
+    guard has decided. If this process dies meanwhile, the guard goes on without it. Raises :class:`ChangeOpen`,
+    :class:`Refused` and :class:`NoAccess` before anything was changed, and :class:`Unreachable` for a target that was
+    not seen again.
     """
     already = target.open_change()
     if already is not None:
@@ -175,14 +227,21 @@ def carry_out(
         raise ChangeOpen(f"change {already} is open on {target.name}", remedy=ways)
     number = target.begin(draft, terms)
     verified: VerifyResult | None = None
+    line = _Line(target.name, number, terms.confirm_within, lost)
     while True:
-        now = target.status(number)
+        try:
+            now = target.status(number)
+        except Unreachable as error:
+            line.is_lost(error)
+            continue
+        line.is_there(now)
         _log.debug("change %s of %s is %s, %s s left", number, target.name, now.state, now.left)
         progress(now, verified)
         if not now.is_open or now.state == states.STUCK:
             if now.state == states.CONFIRMED and draft.grace:
                 # The old address has gone meanwhile: what is in force now has not been looked at yet.
-                verified = target.verify(draft.host, draft.wanted, draft.hostname, terms, None, waiting)
+                with suppress(Unreachable):
+                    verified = target.verify(draft.host, draft.wanted, draft.hostname, terms, None, waiting)
             unheard = (
                 now.state == states.ROLLED_BACK
                 and verified is not None
@@ -192,10 +251,21 @@ def carry_out(
             return Outcome(number, now.state, verified, now.is_incomplete, now.why, unheard)
         if now.state == states.WAITING and verified is None and now.decision is None:
             left = float(now.left or 0)
-            verified = target.verify(draft.host, draft.waiting, draft.hostname, terms, left, waiting)
-            word = {AS_PLANNED: "as-planned", NOT_AS_PLANNED: "not-as-planned"}.get(verified.verdict, "undetermined")
-            # Where it was decided while we looked, the loop tells how.
-            with suppress(ChangeOpen):
-                target.give_verdict(number, word, tuple(verified.lines()), verified.against)
+            try:
+                seen = target.verify(draft.host, draft.waiting, draft.hostname, terms, left, waiting)
+                if terms.anew and seen.checks and seen.verdict == AS_PLANNED:
+                    seen = VerifyResult((*seen.checks, target.answers_anew(draft.host, draft.interfaces[0])))
+                word = {AS_PLANNED: "as-planned", NOT_AS_PLANNED: "not-as-planned"}.get(seen.verdict, "undetermined")
+                # Of nothing that was looked at nothing can be said.
+                word = word if seen.checks else "undetermined"
+                # Where it was decided while we looked, the loop tells how.
+                with suppress(ChangeOpen):
+                    target.give_verdict(number, word, tuple(seen.lines()), seen.against)
+                    if terms.anew and word == "as-planned":
+                        target.decide(number, states.KEEP, f"{who()}, unattended")
+                verified = seen
+            except Unreachable as error:
+                # It is looked at again from the beginning, as long as there is time.
+                line.is_lost(error)
             continue
         time.sleep(0.2)

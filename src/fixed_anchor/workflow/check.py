@@ -25,7 +25,7 @@ from fixed_anchor.core.rules.clones import clone_findings
 from fixed_anchor.core.rules.declared import declared_findings
 from fixed_anchor.core.rules.evidence import age_findings, rests_on_evidence
 from fixed_anchor.core.rules.gateways import gateway_findings, told_by_sources
-from fixed_anchor.core.rules.host import host_findings
+from fixed_anchor.core.rules.host import host_findings, not_reached
 from fixed_anchor.core.rules.plan import plan_findings
 from fixed_anchor.core.rules.prefixes import prefix_findings
 from fixed_anchor.core.rules.readiness import readiness_findings
@@ -89,6 +89,7 @@ def check_with_knowledge(
     chosen = site.hosts(host_names)
     names = {h.name for h in chosen}
     jobs: list[Job] = [(h, i) for h in chosen for i in h.interfaces]
+    site.look_at(chosen)
     surveys = {h.name: site.survey(h) for h in chosen}
     machines = {h.name: site.machine(h) for h in chosen}
     sessions = {name: machine.session() if machine is not None else None for name, machine in machines.items()}
@@ -99,6 +100,7 @@ def check_with_knowledge(
     seen = look_at_wire(site, jobs) if wire else SiteWire("switched off with --no-wire")
     known = Knowledge(plan, [*claims, *seen.names], told_pools, unread, int(time.time()))
     findings: list[Finding] = [f for f in plan_findings(plan) if f.host is None or f.host in names]
+    findings += [not_reached(plan, host, site.unreached[host.name]) for host in chosen if host.name in site.unreached]
     findings += source_findings(known)
     for name in dict.fromkeys(i.segment for _, i in jobs):
         findings += _of_segment(known, name, seen)
@@ -148,6 +150,7 @@ def check_with_knowledge(
 
 def _surveys(site: Site) -> Iterable[HostSurvey]:
     """Every host of the plan that can be looked at."""
+    site.look_at(site.plan.hosts.values())
     surveys = (site.survey(host) for host in site.plan.hosts.values())
     return (survey for survey in surveys if survey is not None)
 

@@ -32,7 +32,10 @@ def draft(site: Site, host_names: tuple[str, ...] = ()) -> list[Draft]:
     """Drafts for the hosts of the plan that are named, or for all that are reached from here."""
     drafts: list[Draft] = []
     chosen = site.hosts(host_names)
+    site.look_at(chosen)
     for host in chosen:
+        if host.name in site.unreached:
+            continue
         machine, survey = site.machine(host), site.survey(host)
         if machine is None or survey is None:
             if len(chosen) == 1 or host_names:

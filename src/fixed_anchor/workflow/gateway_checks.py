@@ -106,18 +106,24 @@ def _forwards(asking: Asking, gateway: IPAddress, macs: list[str], answered: Ite
         for one in chain(answered, _heard(asking, gateway, tried)):
             if one.address.version == gateway.version and is_beyond(one.address, asking.on_link):
                 return asking.check("gateway-forwards", str(gateway), expected, f"{one.what}, beyond {gateway}", None)
-    frames, source = asking.vantage.frames, asking.sources.get(gateway.version)
+    resolvers = [*asking.resolvers, *(peer(p)[0] for p in asking.judge.peers)]
+    target = beyond(gateway.version, resolvers, asking.on_link)
+    frames, table, source = asking.vantage.frames, asking.vantage.table, asking.sources.get(gateway.version)
     if source is None and frames is not None and gateway.version == 4:
         source = frames.own
+    said: str | None = None
     if frames is not None and macs and source is not None:
-        resolvers = [*asking.resolvers, *(peer(p)[0] for p in asking.judge.peers)]
-        probe = HopLimitProbe(frames.mac, source, macs[0], gateway, beyond(gateway.version, resolvers, asking.on_link))
+        probe = HopLimitProbe(frames.mac, source, macs[0], gateway, target)
         frames.converse(probe)
-        if probe.said is not None:
-            observed = f"{gateway} routes: {probe.said} for {probe.target}; whether its uplink works was not seen"
-            return asking.check("gateway-forwards", str(gateway), expected, observed, None, begun)
-        tried.append(f"no answer of a router to a packet for {probe.target} with a hop limit of 1")
-    elif frames is None and not tried and asking.vantage.has_neighbours:
+        said = probe.said
+        tried.append(f"no answer of a router to a packet for {target} with a hop limit of 1")
+    elif frames is None and table is not None and is_first:
+        router = table.router_says(target)
+        said = router[1] if router is not None and router[0] == gateway else None
+    if said is not None:
+        observed = f"{gateway} routes: {said} for {target}; whether its uplink works was not seen"
+        return asking.check("gateway-forwards", str(gateway), expected, observed, None, begun)
+    if frames is None and not tried and asking.vantage.has_neighbours:
         why = f"{asking.vantage.name} sends no frames: that needs root, and nobody beyond it is known"
         return asking.not_made("gateway-forwards", str(gateway), expected, why)
     why_not = "; ".join(tried) or "its MAC is not known, and nobody beyond it is"

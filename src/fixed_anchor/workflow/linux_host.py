@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
+import logging
+import time
+
+import msgspec
+
 from fixed_anchor.change import states
-from fixed_anchor.change.change import ChangeStatus, Draft, Record, Terms
+from fixed_anchor.change.change import ChangeStatus, Draft, LeavingLease, Record, Terms
 from fixed_anchor.change.files import FileEdit
 from fixed_anchor.change.target import Waiting
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.baseline import Baseline
 from fixed_anchor.core.config import InterfaceConfig
-from fixed_anchor.core.errors import InputError, Refused
+from fixed_anchor.core.errors import ChangeOpen, InputError, NoAccess, Refused, Unreachable
 from fixed_anchor.core.plan import HostPlan, Plan
 from fixed_anchor.core.survey import HostSurvey
-from fixed_anchor.core.verification import VerifyResult
+from fixed_anchor.core.verification import FAIL, PASS, VerifyCheck, VerifyResult
 from fixed_anchor.engine import driver
 from fixed_anchor.engine.boot import init_of
 from fixed_anchor.engine.data import as_files
@@ -21,8 +26,16 @@ from fixed_anchor.observe import kernel
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.workflow.baseline import recorded, take_baseline
 from fixed_anchor.workflow.draft import draft_host
+from fixed_anchor.workflow.give_back import give_back_from_seat
 from fixed_anchor.workflow.restore import restore_draft
 from fixed_anchor.workflow.settle import verify_when_settled
+
+_log = logging.getLogger(__name__)
+
+#: Seconds that a host is looked for whose connection was lost with a decision.
+_TO_DECIDE = 90.0
+#: Seconds for its new address to answer.
+_TO_ANSWER = 15.0
 
 
 class DraftOutdated(Refused):
@@ -55,11 +68,16 @@ class LinuxHost:
         Raises :class:`DraftOutdated` where files are no longer what was drafted from.
         """
         init, until = init_of(self.machine), _grace_until(self.machine, draft)
+        # The guard would keep it by what was seen over the old connection.
+        terms = msgspec.structs.replace(terms, unattended=terms.unattended and not terms.anew)
         number = driver.lay_down(self.machine, lambda folder: as_files(draft.content, terms, folder, init, until))
         try:
             driver.start(self.machine, number)
         except Refused as refused:
             raise _with_diff(self.machine, draft, refused) from None
+        except Unreachable:
+            # A command there runs on when the connection has gone: whatever was seen of it, it counts as begun.
+            _log.info("the connection to %s was lost while change %s began", self.name, number)
         return number
 
     def numbers(self) -> list[str]:
@@ -104,20 +122,83 @@ class LinuxHost:
     ) -> VerifyResult:
         return verify_when_settled(host, self.machine, wanted, hostname, terms.judge, terms.patience, left, told)
 
+    def answers_anew(self, host: str, interface: str) -> VerifyCheck:
+        begun = time.monotonic()
+        expected = "a new connection to the new address leads to this host"
+        while True:
+            proven, why = None, "there is no new address to connect to"
+            try:
+                proven = self.machine.answers_anew()
+            except Unreachable as error:
+                # Switches and neighbours may need a moment.
+                why = error.what
+                if time.monotonic() - begun < _TO_ANSWER:
+                    time.sleep(1.0)
+                    continue
+            except NoAccess as error:
+                why = error.what
+            seconds = round(time.monotonic() - begun, 3)
+            observed = proven or "it does not"
+            outcome, shown = (FAIL, why) if proven is None else (PASS, None)
+            return VerifyCheck(
+                "answers-anew", True, host, interface, "the seat", expected, observed, outcome, shown, seconds
+            )
+
     def give_verdict(self, number: str, word: str, checks: tuple[str, ...], why: str) -> None:
         driver.give_verdict(self.machine, number, word, checks, why)
 
     def decide(self, number: str, decision: str, who: str, over_old: bool = False) -> None:
-        if decision == states.KEEP:
-            driver.confirm(self.machine, number, who, over_old)
-        else:
-            driver.roll_back(self.machine, number, who)
+        try:
+            if decision == states.KEEP:
+                driver.confirm(self.machine, number, who, over_old)
+            else:
+                driver.roll_back(self.machine, number, who)
+        except Unreachable as lost:
+            # An address may go with the decision, and the connection with it: what came of it the host itself tells.
+            self._await_end(number, states.CONFIRMED if decision == states.KEEP else states.ROLLED_BACK, lost)
+
+    def _await_end(self, number: str, wanted: str, lost: Unreachable) -> None:
+        """Waits until change ``number`` has ended as ``wanted``; raises :class:`Unreachable` where nobody can tell."""
+        until = time.monotonic() + _TO_DECIDE
+        while time.monotonic() < until:
+            try:
+                now = self.status(number)
+            except Unreachable:
+                time.sleep(1.0)
+                continue
+            if now.state == wanted:
+                return
+            if not now.is_open:
+                raise ChangeOpen(f"change {number} is {states.shown(now.state)}, because {now.why}")
+            if now.decision is None or now.state == states.STUCK:
+                break
+            time.sleep(0.5)
+        raise Unreachable(f"{lost.what} before it was told how that ended", remedy="ask again with `status`")
 
     def more_time(self, number: str, seconds: int) -> None:
         driver.more_time(self.machine, number, seconds)
 
     def close(self, number: str, who: str, because: str) -> None:
         driver.close(self.machine, number, who, because)
+
+    def give_back(self, number: str) -> list[str]:
+        """Gives the leases that went with a kept change back, where its guard could not; tells how that went.
+
+        It is done once, by whoever comes first.
+        """
+        try:
+            if self.machine.has_tool or self.status(number).state != states.CONFIRMED:
+                return []
+            leases = msgspec.convert(driver.notes(self.machine, number).get("leases") or [], list[LeavingLease])
+        except (InputError, NoAccess, msgspec.ValidationError):
+            return []
+        folder = f"{driver.folder_of(self.machine, number)}/given-back"
+        try:
+            if not leases or not self.machine.make_folder(folder):
+                return []
+            return list(give_back_from_seat(self.machine, leases))
+        except NoAccess as error:
+            return [f"the lease of {lease.address} stays until it ends: {error.what}" for lease in leases]
 
     def record_folder(self, number: str) -> str:
         return driver.folder_of(self.machine, number)

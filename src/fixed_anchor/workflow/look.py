@@ -168,4 +168,5 @@ def _through_kernel(table: NeighbourTable, name: str, targets: list[IPAddress]) 
         )
         for target, holders in found.items()
     }
-    return Looked(answers, {})
+    why_not = f"{name} did not look for it, as for an address of its own"
+    return Looked(answers, {target: why_not for target in targets if target not in found})

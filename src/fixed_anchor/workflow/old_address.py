@@ -11,9 +11,11 @@ from fixed_anchor.core.errors import AnchorError
 from fixed_anchor.core.findings import Finding
 from fixed_anchor.core.foreseen import Foreseen
 from fixed_anchor.core.knowledge import Knowledge
+from fixed_anchor.core.plan import HostPlan
 from fixed_anchor.core.rules import old_address
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe.listeners import listen_addresses, listeners, ssh_ports
+from fixed_anchor.workflow.at_once import at_once
 from fixed_anchor.workflow.site import Site
 
 _log = logging.getLogger(__name__)
@@ -30,21 +32,26 @@ def old_address_findings(
     interfaces = [i for host in site.plan.hosts.values() for i in host.interfaces]
     taken = {h.address for i in interfaces for h in i.hold} | {a for i in interfaces for a in i.expect}
     gone = {address: name for address, name in of.items() if address not in taken}
-    for host in site.plan.hosts.values():
+
+    def search(host: HostPlan) -> Elsewhere | None:
+        going = foreseen[host.name].going if host.name in foreseen else frozenset()
+        others = [a for a, name in gone.items() if name != host.name]
+        machine = site.machine(host) if going or others else None
+        if machine is None:
+            return None
+        _log.info("searching %s for addresses that go", host.name)
+        return search_host(machine, going, others)
+
+    hosts = list(site.plan.hosts.values())
+    for host, found in zip(hosts, at_once(hosts, search, site.at_once), strict=True):
+        if found is None:
+            continue
+        if isinstance(found, AnchorError):
+            yield from old_address.not_searched(host.name, (str(found),))
+            continue
         own = foreseen.get(host.name)
         going = own.going if own is not None else frozenset()
         others = {a: name for a, name in gone.items() if name != host.name}
-        if not going and not others:
-            continue
-        try:
-            machine = site.machine(host)
-            if machine is None:
-                continue
-            _log.info("searching %s for addresses that go", host.name)
-            found = search_host(machine, going, others)
-        except AnchorError as error:
-            yield from old_address.not_searched(host.name, (str(error),))
-            continue
         if own is not None:
             yield from old_address.on_host(host.name, own, found, going)
         yield from old_address.on_other_host(host.name, others, found)

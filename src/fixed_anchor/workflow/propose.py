@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import time
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -20,7 +21,7 @@ from fixed_anchor.core.addresses import (
 )
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.core.knowledge import Knowledge
-from fixed_anchor.core.plan import Gateway, Plan, Segment, SourceRef
+from fixed_anchor.core.plan import Gateway, HostPlan, InterfacePlan, Plan, PlannedAddress, Segment, SourceRef
 from fixed_anchor.planfile.writer import ProposedPlan
 from fixed_anchor.vantages.protocol import Vantage
 from fixed_anchor.workflow.pick import pick
@@ -157,10 +158,46 @@ def _from(folder: Path, path: Path) -> str:
     return str(path) if path.is_absolute() else os.path.relpath(path, folder)
 
 
-def with_pick(proposed: ProposedPlan, site: Plan | None, folder: Path, vantage: Vantage) -> ProposedPlan:
+def joined(every: Sequence[ProposedPlan]) -> list[ProposedPlan]:
+    """All that is proposed as one plan: hosts of one subnet share a segment, and say only what differs there.
+
+    Raises :class:`InputError` where two hosts have one name, or are to hold one address.
+    """
+    first: dict[IPNetwork, ProposedPlan] = {}
+    made: list[ProposedPlan] = []
+    for proposed in every:
+        for other in made:
+            if other.host == proposed.host:
+                raise InputError(f"two of these hosts call themselves {proposed.host}", remedy="give one another name")
+            if set(other.hold) & set(proposed.hold):
+                raise InputError(f"{other.host} and {proposed.host} would both hold {proposed.hold[0]}")
+        segment = first.get(proposed.subnet)
+        if segment is None:
+            names = {one.segment for one in first.values()}
+            named, number = proposed.segment, 2
+            while named in names:
+                named, number = f"{proposed.segment}{number}", number + 1
+            segment = first.setdefault(proposed.subnet, msgspec.structs.replace(proposed, segment=named))
+            made.append(segment)
+            continue
+        made.append(
+            msgspec.structs.replace(
+                proposed,
+                segment=segment.segment,
+                own_gateways=proposed.gateways if proposed.gateways != segment.gateways else None,
+                own_resolvers=proposed.resolvers if proposed.resolvers != segment.resolvers else None,
+                own_search=proposed.search if proposed.search != segment.search else None,
+            )
+        )
+    return made
+
+
+def with_pick(
+    proposed: ProposedPlan, site: Plan | None, folder: Path, vantage: Vantage, beside: Sequence[ProposedPlan] = ()
+) -> ProposedPlan:
     """``proposed`` with the best free address of its segment, and the reasons for it.
 
-    Everything counts that the plan's sources say, and what ``site`` gives to others.
+    Everything counts that the plan's sources say, what ``site`` gives to others, and what is proposed ``beside``.
     Raises :class:`~fixed_anchor.core.errors.Refused` where no address is free.
     """
     segment = Segment(
@@ -173,6 +210,10 @@ def with_pick(proposed: ProposedPlan, site: Plan | None, folder: Path, vantage: 
         set_aside=proposed.set_aside,
     )
     hosts = {name: host for name, host in (site.hosts if site else {}).items() if name != proposed.host}
+    for other in beside:
+        if other.subnet == proposed.subnet:
+            held = tuple(PlannedAddress(address) for address in other.hold)
+            hosts[other.host] = HostPlan(other.host, (InterfacePlan(other.interface, segment.name, hold=held),))
     segments = {**(site.segments if site else {}), segment.name: segment}
     plan = Plan(str(folder / "plan.yaml"), segments, hosts, sources=proposed.sources)
     claims, unread = read_sources(plan)

@@ -10,6 +10,7 @@ from fixed_anchor.change import states
 from fixed_anchor.change.change import Draft
 from fixed_anchor.change.files import FileEdit, FileText, apply_edits, joined_edits
 from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.baseline import Baseline, InterfaceBefore
 from fixed_anchor.core.config import InterfaceConfig
 from fixed_anchor.core.errors import ChangeOpen, InputError, NotSupported, Refused
 from fixed_anchor.core.survey import HostSurvey
@@ -21,6 +22,7 @@ from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe.fetching import format_files
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.workflow.assemble import Stage, assemble, stack_of, surveyed
+from fixed_anchor.workflow.baseline import recorded
 from fixed_anchor.workflow.draft import going
 
 
@@ -70,20 +72,36 @@ def restore_draft(machine: Machine, number: str, hold: frozenset[IPAddress] = fr
     kept = [read_kept(machine, n) for n in (number, *later_ones(machine, number))]
     survey = take_stock(machine)
     names = tuple(dict.fromkeys(str(i) for one in kept for i in one.notes.get("interfaces", ())))
-    final = _stage(machine, survey, names, _backwards(machine, kept))
+    final = _stage(machine, survey, names, _backwards(machine, kept), recorded(machine, number))
     waiting = _held_stage(machine, survey, final, hold) if hold else None
     return assemble(str(kept[0].notes.get("host", machine.name)), machine, survey, final, waiting)
 
 
-def _stage(machine: Machine, survey: HostSurvey, names: tuple[str, ...], edits: list[FileEdit]) -> Stage:
-    """The former files, and what they declare for the interfaces that the changes were about."""
+def _stage(
+    machine: Machine, survey: HostSurvey, names: tuple[str, ...], edits: list[FileEdit], then: Baseline | None
+) -> Stage:
+    """The former files, and what they declare for the interfaces that the changes were about.
+
+    ``then`` is what was before those: where no file declares an interface, a daemon does so by itself.
+    """
     configs: dict[str, InterfaceConfig | None] = {}
     for name in names:
         found = surveyed(survey, name)
         stack = stack_of(survey, found)
         declared = FORMATS[stack].read(apply_edits(format_files(machine, stack), edits), (found.link,))
-        configs[name] = declared[0].config if declared else None
+        before = then.interface(name) if then is not None else None
+        configs[name] = declared[0].config if declared else _by_itself(before)
     return Stage(tuple(edits), configs)
+
+
+def _by_itself(before: InterfaceBefore | None) -> InterfaceConfig | None:
+    """What becomes of an interface that no file declares, as far as it is known of the time before."""
+    if before is None:
+        return None
+    leased = [version for version in (4, 6) if "dhcp" in (before.family(version).method, *before.family(version).given)]
+    return InterfaceConfig(
+        before.interface, ipv4="dhcp" if 4 in leased else "untouched", ipv6="dhcp" if 6 in leased else "untouched"
+    )
 
 
 def _held_stage(machine: Machine, survey: HostSurvey, final: Stage, hold: frozenset[IPAddress]) -> Stage:

@@ -4,19 +4,22 @@ from __future__ import annotations
 
 import difflib
 import logging
+from collections.abc import Iterable
 
 from fixed_anchor import machines
 from fixed_anchor.core.addresses import IPNetwork
 from fixed_anchor.core.config import LinkFacts
-from fixed_anchor.core.errors import InputError, located
+from fixed_anchor.core.errors import AnchorError, InputError, NoAccess, located
 from fixed_anchor.core.plan import HostPlan, Plan
 from fixed_anchor.core.rules.host import host_of_machine
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
 from fixed_anchor.machines.protocol import Machine
+from fixed_anchor.machines.seat import Seat
 from fixed_anchor.observe import kernel
 from fixed_anchor.observe.stocktaking import look_at_kernel, take_stock
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Vantage
+from fixed_anchor.workflow.at_once import AT_ONCE, Told, at_once
 
 #: So many hosts of a plan are named in an error.
 _NAMED = 20
@@ -27,13 +30,19 @@ _log = logging.getLogger(__name__)
 class Site:
     """A plan, this machine, and everything of the plan that is reached from here; each looked at once."""
 
-    def __init__(self, plan: Plan, here: Machine) -> None:
+    def __init__(self, plan: Plan, here: Machine, seat: Seat | None = None) -> None:
         self.plan = plan
         self.here = here
+        self.seat = seat or Seat()
         self._here_survey: HostSurvey | None = None
         self._own_macs: frozenset[str] | None = None
         self._machines: dict[str, Machine | None] = {}
         self._surveys: dict[str, HostSurvey | None] = {}
+        #: Hosts that the plan reaches and that could not be looked at, and why not.
+        self.unreached: dict[str, NoAccess] = {}
+        #: So many hosts are asked at the same time; ``told`` hears how many have answered.
+        self.at_once = AT_ONCE
+        self.told: Told | None = None
 
     def here_survey(self) -> HostSurvey:
         """The survey of this machine, made once."""
@@ -42,22 +51,42 @@ class Site:
         return self._here_survey
 
     def machine(self, host: HostPlan) -> Machine | None:
-        """The machine of ``host``: as the plan reaches it, or this one where its MACs are here."""
+        """The machine of ``host``: as the plan reaches it, or this one where its MACs are here.
+
+        ``None`` also where :meth:`look_at` has found that it does not answer.
+        """
+        if host.name in self.unreached:
+            return None
         if host.name not in self._machines:
-            machine = machines.reach(self.plan, host)
-            if machine is None and self._is_here(host):
-                machine = self.here
+            machine = self.here if self._is_here(host) else machines.reach(self.plan, host, self.seat)
             self._machines[host.name] = machine
         return self._machines[host.name]
 
     def _is_here(self, host: HostPlan) -> bool:
-        if not self.here.running:
+        # Whoever sits at the host itself needs no connection to it.
+        if not self.here.running or not (host.reach is None or host.reach.startswith("ssh:")):
             return False
         if self._own_macs is None:
             # The kernel's links are enough to tell; a whole survey is made only where the answer is yes.
             links = kernel.links(self.here)
             self._own_macs = frozenset(m for k in links for m in (k.facts.mac, k.facts.permanent_mac) if m)
         return any(i.mac in self._own_macs for i in host.interfaces)
+
+    def look_at(self, hosts: Iterable[HostPlan]) -> None:
+        """Takes stock of ``hosts``, several at a time.
+
+        Of several one that does not answer ends nothing: it is kept in :attr:`unreached`. Raises why where it is the
+        only one, and whatever else is wrong.
+        """
+        chosen = [host for host in hosts if host.name not in self._surveys and host.name not in self.unreached]
+        # Each connects when it is first asked; here is nothing to wait for.
+        reached = [host for host in chosen if self.machine(host) not in (None, self.here)]
+        for host, found in zip(reached, at_once(reached, self.survey, self.at_once, self.told), strict=True):
+            if isinstance(found, NoAccess) and len(chosen) > 1:
+                self.unreached[host.name] = found
+                self._surveys[host.name] = None
+            elif isinstance(found, AnchorError):
+                raise found
 
     def survey(self, host: HostPlan) -> HostSurvey | None:
         """The survey of ``host``, or ``None`` where it is not reached from here."""
@@ -109,18 +138,14 @@ class Site:
         if name is not None:
             host = self.hosts((name,))[0]
             machine = self.machine(host) if host.reach is not None else None
-            if machine is not None:
+            if machine is not None and machine is not self.here:
                 refusal = machine.why_no_change()
                 if refusal is not None:
                     with located(self.plan.file, host.line):
                         raise refusal
                 return host, machine
-        elif self.plan.hosts and all(h.reach is not None for h in self.plan.hosts.values()):
-            raise InputError(
-                "every host of this plan can be reached from here, and none of them is this machine",
-                file=self.plan.file,
-                remedy="name one with --host: " + ", ".join(self.plan.hosts),
-            )
+        elif not self.own_hosts() and self.reached():
+            raise self.nobody_named("name one with --host")
         refusal = self.here.why_no_change()
         if refusal is not None and not self.here.running:
             raise refusal
@@ -128,6 +153,24 @@ class Site:
         if refusal is not None:
             raise refusal
         return host, self.here
+
+    def reached(self) -> list[HostPlan]:
+        """The hosts that the plan reaches from a seat."""
+        return [host for host in self.plan.hosts.values() if host.reach is not None]
+
+    def own_hosts(self) -> list[HostPlan]:
+        """The hosts of the plan that this machine is by its MACs: one, or none, where the plan is right."""
+        return [host for host in self.plan.hosts.values() if self._is_here(host)]
+
+    def nobody_named(self, remedy: str) -> InputError:
+        """The error of whoever would change something and names no host, where the plan reaches several."""
+        names = [host.name for host in self.reached()]
+        some = ", ".join(names[:_NAMED]) + (f" and {len(names) - _NAMED} more" if len(names) > _NAMED else "")
+        return InputError(
+            "this machine is no host of this plan, and nobody said which of those that it reaches is meant",
+            file=self.plan.file,
+            remedy=f"{remedy}: {some}",
+        )
 
     def vantage(self, host: HostPlan, interface: str, subnets: tuple[IPNetwork, ...]) -> Vantage:
         """A vantage for ``interface`` of ``host``; or why there is none.

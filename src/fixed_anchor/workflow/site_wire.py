@@ -13,6 +13,7 @@ from fixed_anchor.core.rules.wire import DhcpServerSeen, WireAnswer
 from fixed_anchor.core.wanted import gateways_of
 from fixed_anchor.vantages.protocol import AsksDns, Vantage
 from fixed_anchor.workflow import names
+from fixed_anchor.workflow.at_once import at_once
 from fixed_anchor.workflow.look import look
 from fixed_anchor.workflow.site import Site
 
@@ -87,8 +88,15 @@ def look_at_wire(site: Site, jobs: Iterable[Job]) -> SiteWire:
         segments.setdefault(vantage.name, {})[segment.name] = segment
         by_vantage.setdefault(vantage.name, []).append((host, interface))
         questions.setdefault(vantage.name, []).extend((job, target) for target in targets)
+
+    def look_from(name: str) -> None:
+        _look_from(seen, vantages[name], questions[name], segments[name])
+
+    # Each takes some seconds, whatever is asked; what names are known by then is asked one after the other.
+    for failed in at_once(vantages, look_from, site.at_once):
+        if failed is not None:
+            raise failed
     for name, vantage in vantages.items():
-        _look_from(seen, vantage, questions[name], segments[name])
         _ask_names(seen, site.plan, vantage, segments[name].values(), by_vantage[name])
     return seen
 

@@ -32,12 +32,7 @@ def sole_owner_checks(
     if vantage.why_not is not None:
         return [skipped(vantage.why_not, str(address)) for address in addresses], [], None
     if vantage.frames is None:
-        # The kernel resolves no address that it holds itself.
-        return (
-            [skipped(f"{vantage.name} sends no frames: that needs root", str(address)) for address in addresses],
-            [],
-            None,
-        )
+        return [_by_table(host, wanted.interface, vantage, survey.own_macs(), a) for a in addresses], [], None
     begun = time.monotonic()
     try:
         looked = look(vantage, (*addresses, *beside), pattern=AFTERWARDS, in_use=beside)
@@ -71,6 +66,41 @@ def sole_owner_checks(
             )
         )
     return checks, sole, looked
+
+
+def _by_table(host: str, interface: str, vantage: Vantage, own: frozenset[str], address: IPAddress) -> VerifyCheck:
+    """The check where no frames can be sent, as far as somebody there can tell."""
+    begun = time.monotonic()
+    try:
+        found = vantage.table.others_with(address) if vantage.table is not None else None
+    except NoAccess as error:
+        return skipped_check("sole-owner", host, interface, str(error), str(address))
+    if found is None:
+        why = f"{vantage.name} sends no frames: that needs root and Python, and nothing else there can tell"
+        return skipped_check("sole-owner", host, interface, why, str(address))
+    others = [mac for mac in found if mac not in own]
+    return VerifyCheck(
+        "sole-owner",
+        True,
+        host,
+        interface,
+        vantage.name,
+        f"nobody else has {address}",
+        f"{', '.join(others)} has {address} too" if others else _alone(address, ()),
+        FAIL if others else PASS,
+        f"another machine answered {found[others[0]]}" if others else None,
+        round(time.monotonic() - begun, 3),
+        str(address),
+    )
+
+
+def why_not_provable(vantage: Vantage, wanted: InterfaceConfig) -> str | None:
+    """Why it could not be seen afterwards that nobody else has the addresses of ``wanted``; ``None`` where it can."""
+    fixed = [a.ip for a in wanted.addresses if wanted.method(a.version) == "fixed"]
+    if not fixed or vantage.why_not is not None or vantage.frames is not None or vantage.table is None:
+        return None
+    # Any address will do: the question is whether there is somebody to ask.
+    return f"{vantage.name} sends no frames" if vantage.table.others_with(fixed[0]) is None else None
 
 
 def _alone(address: IPAddress, proxies: tuple[str, ...]) -> str:

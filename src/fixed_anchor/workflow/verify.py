@@ -6,7 +6,7 @@ from collections.abc import Mapping
 
 from fixed_anchor.core.baseline import Judge, kept_checks
 from fixed_anchor.core.config import InterfaceConfig
-from fixed_anchor.core.errors import NoAccess
+from fixed_anchor.core.errors import AnchorError, NoAccess, Unreachable
 from fixed_anchor.core.plan import HostPlan
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.core.verification import (
@@ -20,6 +20,7 @@ from fixed_anchor.core.verification import (
 )
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.workflow.asking import asking_for
+from fixed_anchor.workflow.at_once import at_once
 from fixed_anchor.workflow.baseline import last_recorded
 from fixed_anchor.workflow.host_wide import beside, host_configs
 from fixed_anchor.workflow.network_checks import network_checks
@@ -32,38 +33,58 @@ def verify(site: Site, host_names: tuple[str, ...] = ()) -> VerifyResult:
 
     What did not answer before the last change there either is no fault of the plan.
     """
+    chosen = site.hosts(host_names)
+    # Once, before several threads want to know it.
+    site.own_hosts()
     checks: list[VerifyCheck] = []
-    for host in site.hosts(host_names):
-        survey, unread = _stock(site, host)
-        machine = site.machine(host)
-        judge = Judge(last_recorded(machine)) if machine is not None else Judge()
-        wanted = host_configs(site.plan, host, survey)
-        for interface in host.interfaces:
-            if interface.name not in wanted:
-                continue
-            if survey is None or machine is None:
-                checks.append(skipped_check("reached", host.name, interface.name, "the host is not reached from here"))
-                continue
-            segment = site.plan.segments[interface.segment]
-            vantage = site.vantage(host, interface.name, segment.subnets)
-            checks += state_of(host.name, machine, survey, wanted, interface.name, unread=unread)
-            found = survey.interface(interface.name)
-            if found is not None and survey.running:
-                config = wanted[interface.name]
-                asking = asking_for(
-                    host.name, config, found, survey, vantage, segment.reachable, judge, not machine.is_afar
-                )
-                owned, _, looked = sole_owner_checks(host.name, config, survey, vantage, asking.gateways)
-                checks += judge.judged([*owned, *network_checks(asking, looked)])
-        if survey is not None and machine is not None:
-            checks += hostname_checks(host.name, machine, survey, host.hostname)
+    for host, made in zip(
+        chosen, at_once(chosen, lambda host: _checks_of(site, host), site.at_once, site.told), strict=True
+    ):
+        if isinstance(made, NoAccess) and len(chosen) > 1:
+            site.unreached[host.name] = made
+            checks += [skipped_check("reached", host.name, i.name, str(made)) for i in host.interfaces]
+        elif isinstance(made, AnchorError):
+            raise made
+        else:
+            checks += made
     return VerifyResult(tuple(checks))
+
+
+def _checks_of(site: Site, host: HostPlan) -> list[VerifyCheck]:
+    """The checks of one host. Raises :class:`NoAccess` where it is reached and does not answer."""
+    checks: list[VerifyCheck] = []
+    survey, unread = _stock(site, host)
+    machine = site.machine(host)
+    judge = Judge(last_recorded(machine)) if machine is not None else Judge()
+    wanted = host_configs(site.plan, host, survey)
+    for interface in host.interfaces:
+        if interface.name not in wanted:
+            continue
+        if survey is None or machine is None:
+            checks.append(skipped_check("reached", host.name, interface.name, "the host is not reached from here"))
+            continue
+        segment = site.plan.segments[interface.segment]
+        vantage = site.vantage(host, interface.name, segment.subnets)
+        checks += state_of(host.name, machine, survey, wanted, interface.name, unread=unread)
+        found = survey.interface(interface.name)
+        if found is not None and survey.running:
+            config = wanted[interface.name]
+            asking = asking_for(
+                host.name, config, found, survey, vantage, segment.reachable, judge, not machine.is_afar
+            )
+            owned, _, looked = sole_owner_checks(host.name, config, survey, vantage, asking.gateways)
+            checks += judge.judged([*owned, *network_checks(asking, looked)])
+    if survey is not None and machine is not None:
+        checks += hostname_checks(host.name, machine, survey, host.hostname)
+    return checks
 
 
 def _stock(site: Site, host: HostPlan) -> tuple[HostSurvey | None, str]:
     """The survey of a host; for somebody who may not read its files what its kernel says, and why no more."""
     try:
         return site.survey(host), ""
+    except Unreachable:
+        raise
     except NoAccess as error:
         survey = site.survey_of_kernel(host)
         if survey is None:

@@ -84,6 +84,17 @@ def _uses(survey: HostSurvey, gateway: IPAddress, segment: Segment) -> bool:
     )
 
 
+def owner_findings(host: str, interface: str, why: str) -> Iterator[Finding]:
+    """An interface of which nobody could see after the change whether another machine has its address too."""
+    yield finding(
+        "owner-not-provable",
+        f"nobody could see afterwards whether another machine has the address of {interface} too: {why}",
+        host=host,
+        interface=interface,
+        seen_in=f"what {host} has to ask with",
+    )
+
+
 def forwarding_findings(host: str, baseline: Baseline, wanted: Iterable[InterfaceConfig]) -> Iterator[Finding]:
     """Gateways of today that the change keeps, and behind which nothing answered: afterwards nothing would, either."""
     for config in wanted:

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from functools import partial
 
 from fixed_anchor.core.addresses import IPAddress
-from fixed_anchor.core.errors import InputError
+from fixed_anchor.core.errors import AnchorError, InputError
 from fixed_anchor.core.findings import Finding, finding
 from fixed_anchor.core.plan import HostPlan, InterfacePlan, Plan
 from fixed_anchor.core.rules.given import given_findings
@@ -69,6 +69,18 @@ def host_findings(
             address=session,
             seen_in="your session",
         )
+
+
+def not_reached(plan: Plan, host: HostPlan, why: AnchorError) -> Finding:
+    """The finding of a host that the plan reaches, and that could not be looked at."""
+    said = f"{why.where}: {why.what}" if why.where else why.what
+    return finding(
+        "host-not-reached",
+        said if host.name in said else f"{host.name} could not be looked at: {said}",
+        host=host.name,
+        seen_in=plan.where("hosts", host.name, "reach", line=host.line),
+        remedy=why.remedy,
+    )
 
 
 def host_of_machine(plan: Plan, survey: HostSurvey, wanted: str | None) -> HostPlan:

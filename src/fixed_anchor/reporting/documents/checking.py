@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from typing import Literal
 
 from msgspec import Struct
 
+from fixed_anchor.core.errors import AnchorError
 from fixed_anchor.core.findings import (
     CheckResult,
     Consulted,
@@ -23,6 +24,7 @@ from fixed_anchor.reporting.documents.parts import (
     Time,
     found_finding,
     places_in,
+    problem,
 )
 from fixed_anchor.workflow.probe import ProbedAddress, ProbeResult
 
@@ -128,14 +130,15 @@ def _probed(found: ProbedAddress, host: str) -> AddressProbed:
     )
 
 
-def hosts_checked(result: CheckResult, names: Iterable[str]) -> list[HostChecked]:
-    """The hosts with ``names``, each with its own findings and addresses."""
+def hosts_checked(result: CheckResult, names: Iterable[str], errors: Mapping[str, AnchorError]) -> list[HostChecked]:
+    """The hosts with ``names``, each with its own findings and addresses; ``errors`` has those that did not answer."""
     evidence: dict[str | None, list[Evidence]] = {}
     for one in result.evidence:
         evidence.setdefault(one.host, []).append(one)
     return [
         HostChecked(
             host=name,
+            error=problem(errors[name], name) if name in errors else None,
             verdict=result.verdict_of_host(name),  # type: ignore[arg-type]
             findings=[found_finding(f) for f in result.by_host.get(name, ())],
             addresses=[_checked(result, name, e) for e in evidence.get(name, ())],

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from rich.console import Console
 from rich.text import Text
 
-from fixed_anchor.core.errors import printable
+from fixed_anchor.core.errors import AnchorError, printable
 from fixed_anchor.core.rules.survey import survey_findings
 from fixed_anchor.core.survey import Announced, HostSurvey, SurveyedInterface
 from fixed_anchor.reporting.terminal.findings import show_findings
-from fixed_anchor.reporting.terminal.paper import put, put_rows, styled
+from fixed_anchor.reporting.terminal.paper import put, put_rows, put_table, styled
 
 _ORIGINS = {"dhcp": "leased", "fixed": "fixed", "link-local": "link-local", "slaac": "from router advertisements"}
 
@@ -41,6 +43,46 @@ def show_survey(out: Console, survey: HostSurvey) -> None:
     if findings:
         out.print()
         show_findings(out, findings)
+
+
+def show_surveys(out: Console, surveys: Sequence[tuple[str, HostSurvey | AnchorError]]) -> None:
+    """Several surveys as a table with a line for each interface; below each host its worst findings, or why it is
+    not known."""
+    rows: list[list[str | Text]] = []
+    under: list[list[str]] = []
+    for name, survey in surveys:
+        if isinstance(survey, AnchorError):
+            rows.append([styled(name, "bold"), "", styled("not known", "bold yellow"), "", "", ""])
+            under.append([str(survey)])
+            continue
+        findings = [f for f in survey_findings(survey) if f.stops]
+        interfaces = [i for i in survey.interfaces if i.addresses or i.declared is not None] or survey.interfaces[:1]
+        for number, interface in enumerate(interfaces):
+            last = number == len(interfaces) - 1
+            rows.append([styled(name if number == 0 else "", "bold"), *_interface_cells(survey, interface)])
+            under.append([f"{f.code}: {f.message}" for f in findings] if last else [])
+        if not interfaces:
+            rows.append([styled(name, "bold"), "no interface", "", "", "", ""])
+            under.append([])
+    if rows:
+        put_table(out, ["host", "interface", "address", "how", "gateway", "stack"], rows, under=under)
+
+
+def _interface_cells(survey: HostSurvey, interface: SurveyedInterface) -> list[str | Text]:
+    """The cells of one interface: its addresses in one, so that a host has a line."""
+    held = [a for a in interface.addresses if a.origin != "link-local"] or list(interface.addresses)
+    shown = held[:2]
+    addresses = ", ".join(str(a.address) for a in shown) + (f" and {len(held) - 2} more" if len(held) > 2 else "")
+    origins = dict.fromkeys(_ORIGINS[a.origin] for a in shown)
+    leased = any(a.origin == "dhcp" for a in shown)
+    gateways = ", ".join(str(r.next_hop) for r in interface.routes if r.is_default and r.next_hop is not None)
+    return [
+        interface.name,
+        addresses or styled("none", "yellow"),
+        styled(", ".join(origins), "yellow" if leased else "green"),
+        gateways,
+        interface.stack or survey.stack or styled("none", "yellow"),
+    ]
 
 
 def _show_interface(out: Console, interface: SurveyedInterface, running: bool) -> None:

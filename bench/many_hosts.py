@@ -1,0 +1,150 @@
+"""A survey of fifty hosts over real OpenSSH from one seat, against the bare collector piped over ssh; needs root.
+
+.venv/bin/python -m bench.many_hosts [ROUNDS]
+
+Fifty sshd run on one host of the lab, and the seat is another one. The floor is what anybody could write: the collector
+on standard input of `ssh HOST sh -s`, as many at a time. With 200 ms of delay, well above the noise, the round trips
+after the connection are counted by the time that they take; a bare `ssh HOST true` has two of them, its channel and
+its command. The hosts' interfaces(5) include further files, which is one more.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import statistics
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+from pathlib import Path
+
+from fixed_anchor.machines.collected import collector_source
+from tests.lab.host import LabHost
+from tests.lab.network import Segment, wait_for
+from tests.lab.seats import SSH, Reached, Seat
+from tests.lab.test_matrix import STACKS
+
+HOSTS, AT_ONCE, DELAY = 50, 25, 0.2
+AT_MOST, ROUND_TRIPS, MEMORY = 1.5, 3 + 1, 150.0
+
+#: Passes bytes on after half of DELAY each way, for as long as it runs: python -c DELAYED PORT HOST PORT.
+DELAYED = """\
+import asyncio, sys
+async def pump(reader, writer):
+    loop = asyncio.get_running_loop()
+    while data := await reader.read(65536):
+        loop.call_later({half}, writer.write, data)
+    loop.call_later({half}, writer.close)
+async def serve(reader, writer):
+    there = await asyncio.open_connection(sys.argv[2], int(sys.argv[3]))
+    await asyncio.gather(pump(reader, there[1]), pump(there[0], writer))
+async def main():
+    async with await asyncio.start_server(serve, "127.0.0.1", int(sys.argv[1])) as server:
+        await server.serve_forever()
+asyncio.run(main())
+"""
+
+
+class Memory:
+    """The most that the seat's processes of ours and their clients had together, in MiB, by their shares (Pss)."""
+
+    def __init__(self, host: LabHost) -> None:
+        self.most = 0.0
+        self._host = host
+        self._ends = threading.Event()
+        self._thread = threading.Thread(target=self._look, daemon=True)
+        self._thread.start()
+
+    def _look(self) -> None:
+        while not self._ends.is_set():
+            total = 0
+            pids = self._host("pgrep", "-f", "fixed_anchor|^ssh -T|/ssh -T", check=False).stdout.split()
+            for pid in pids:
+                with contextlib.suppress(OSError):
+                    told = self._host("cat", f"/proc/{pid}/smaps_rollup", check=False).stdout
+                    total += sum(int(line.split()[1]) for line in told.splitlines() if line.startswith("Pss:"))
+            self.most = max(self.most, total / 1024)
+            self._ends.wait(0.2)
+
+    def end(self) -> float:
+        self._ends.set()
+        self._thread.join()
+        return self.most
+
+
+def timed(seat: Seat, *argv: str) -> float:
+    begun = time.monotonic()
+    done = seat.host(*argv, check=False)
+    assert done.returncode == 0, done.stdout[-500:] + done.stderr[-2000:]
+    return time.monotonic() - begun
+
+
+def survey(seat: Seat, *names: str) -> list[str]:
+    argv = seat.host.tool_argv(
+        "survey", *[w for name in names for w in ("--host", f"ssh:{name}")], "-o", "/root/all.json"
+    )
+    return argv[argv.index("env", argv.index("-i")) :]
+
+
+def main() -> None:
+    rounds = int(sys.argv[1]) if len(sys.argv) > 1 else 3
+    files, units = STACKS["networkd"]
+    with tempfile.TemporaryDirectory() as folder, contextlib.ExitStack() as ends:
+        segment = Segment(Path(folder))
+        ends.callback(segment.close)
+        harbour = LabHost("harbour", Path(folder), segment, files, (*units, SSH))
+        ends.callback(harbour.close)
+        desk = LabHost("desk", Path(folder), segment, files, units, mac="00:00:5e:00:53:e6")
+        ends.callback(desk.close)
+        for host in (harbour, desk):
+            host.boot()
+            wait_for("a lease", host.leased, 60)
+        seat = Seat(desk)
+        reached = Reached(harbour, more="MaxStartups 200\n")
+        for number in range(HOSTS):
+            reached.port = 2200 + number
+            harbour("/usr/sbin/sshd", "-p", str(reached.port), "-o", "PidFile=none")
+            seat.knows(reached, alias=f"h{number}")
+        words, program = ["3200", reached.address, "2200"], DELAYED.format(half=DELAY / 2)
+        delayed = subprocess.Popen(
+            ["ip", "netns", "exec", desk.namespace.name, sys.executable, "-c", program, *words],
+        )
+        ends.callback(delayed.kill)
+        far = f"Host far\n  HostName 127.0.0.1\n  Port 3200\n  HostKeyAlias [{reached.address}]:2200\n"
+        seat.append(seat.config, far)
+        seat.write("/root/collector.sh", collector_source())
+        names = [f"h{number}" for number in range(HOSTS)]
+        one = "ssh -o BatchMode=yes $0 sh -s </root/collector.sh >/dev/null"
+        bare = f"echo {' '.join(names)} | xargs -n 1 -P {AT_ONCE} sh -c '{one}'"
+        ours, floor = [], []
+        memory = 0.0
+        for _ in range(rounds):
+            floor.append(timed(seat, "sh", "-c", bare))
+            looking = Memory(desk)
+            ours.append(timed(seat, *survey(seat, *names)))
+            memory = max(memory, looking.end())
+        ratio = statistics.median(ours) / statistics.median(floor)
+        print(
+            f"{HOSTS} hosts, {AT_ONCE} at a time: the bare collector {statistics.median(floor):.2f} s, "
+            f"a survey {statistics.median(ours):.2f} s, ratio {ratio:.2f} (at most {AT_MOST:g}); "
+            f"{memory:.0f} MiB at the seat (at most {MEMORY:g})"
+        )
+        taken: dict[tuple[str, str], list[float]] = {}
+        for _ in range(2 * rounds + 1):
+            for name in ("h0", "far"):
+                taken.setdefault(("true", name), []).append(timed(seat, "ssh", "-o", "BatchMode=yes", name, "true"))
+                taken.setdefault(("survey", name), []).append(timed(seat, *survey(seat, name)))
+        median = {key: statistics.median(times) for key, times in taken.items()}
+        more = {what: (median[what, "far"] - median[what, "h0"]) / DELAY for what in ("true", "survey")}
+        trips = more["survey"] - more["true"] + 2
+        print(
+            f"with {DELAY * 1000:.0f} ms of delay: a bare command {more['true']:.1f} round trips, a survey "
+            f"{more['survey']:.1f}: {trips:.1f} after the connection (at most {ROUND_TRIPS})"
+        )
+    if ratio > AT_MOST or memory > MEMORY or trips > ROUND_TRIPS + 0.5:
+        raise SystemExit("above what is allowed")
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,108 @@
+"""Which hosts a command is about that has no plan for its argument: this machine, or hosts of ``--plan``.
+
+From a seat a change is ``HOST:NUMBER``.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import click
+
+from fixed_anchor.commands.app import App
+from fixed_anchor.core.errors import AnchorError, InputError
+from fixed_anchor.core.plan import HostPlan
+from fixed_anchor.workflow.linux_host import LinuxHost
+from fixed_anchor.workflow.site import Site
+
+
+class Chosen(NamedTuple):
+    """A host that was chosen: its name, itself as a target of changes, and the change that was named."""
+
+    host: str
+    target: LinuxHost
+    change: str | None = None
+
+
+def split_change(change: str | None, plan: str | None) -> tuple[str | None, str | None]:
+    """Host and number of ``HOST:NUMBER``; a bare number is of this machine. Raises a usage error."""
+    host, colon, number = (change or "").rpartition(":")
+    if not colon:
+        return None, change
+    if plan is None:
+        raise click.UsageError(f"{change} names a host of a plan: it goes with --plan PLAN")
+    if not host or not number:
+        raise click.UsageError(f"{change!r} is no change; write HOST:NUMBER, such as tide-db:0001")
+    return host, number
+
+
+def to_look_at(
+    app: App, plan: str | None, hosts: tuple[str, ...], change: str | None, at_once: int
+) -> tuple[Site | None, list[Chosen]]:
+    """The hosts of a command that only looks: this machine, or all that the plan reaches, or those that are named."""
+    host, number = _checked(plan, hosts, change)
+    if plan is None:
+        target = app.kept_target()
+        return None, [Chosen(target.name, target, number)]
+    site = app.site(plan, at_once)
+    named = (host,) if host is not None else hosts
+    found = [_chosen(app, site, planned, number) for planned in site.hosts(named)]
+    reached = [one for one in found if one is not None]
+    if not reached or (named and len(reached) < len(found)):
+        what = "no host of this plan is" if not named else "not every host that was named is"
+        raise InputError(f"{what} reached from here", file=plan, remedy="say `reach: ssh:NAME` in the plan")
+    return site, reached
+
+
+def to_act_on(
+    app: App, plan: str | None, hosts: tuple[str, ...], every: bool, change: str | None, at_once: int, verb: str
+) -> tuple[Site | None, list[Chosen]]:
+    """The hosts of a command that changes something: this machine, or what ``--host`` or ``--all`` names.
+
+    Raises :class:`InputError` with the list where the plan reaches hosts and nobody named one.
+    """
+    host, number = _checked(plan, hosts, change)
+    if plan is None:
+        if every:
+            raise click.UsageError("--all means the hosts of a plan: it goes with --plan PLAN")
+        target = app.kept_target()
+        return None, [Chosen(target.name, target, number)]
+    if every and (hosts or host):
+        raise click.UsageError("--all and --host exclude each other")
+    site = app.site(plan, at_once)
+    if host is None and not hosts and not every:
+        here = site.own_hosts()
+        if not here:
+            raise site.nobody_named(f"name what it is to {verb} with --host, as HOST:NUMBER, or with --all")
+        return site, [Chosen(here[0].name, app.target_of(site, here[0], site.here), number)]
+    named = (host,) if host is not None else hosts
+    found = [(planned, _chosen(app, site, planned, number)) for planned in site.hosts(named)]
+    for planned, one in found:
+        if one is None and named:
+            what = f"{planned.name} is not reached from here"
+            raise InputError(what, file=plan, line=planned.line, remedy="say `reach: ssh:NAME` in the plan")
+    return site, [one for _, one in found if one is not None]
+
+
+def _checked(plan: str | None, hosts: tuple[str, ...], change: str | None) -> tuple[str | None, str | None]:
+    host, number = split_change(change, plan)
+    if hosts and plan is None:
+        raise click.UsageError("--host names hosts of a plan: it goes with --plan PLAN")
+    if host is not None and hosts:
+        raise click.UsageError(f"{change} names the host already: leave --host out")
+    if plan is not None and number is not None and host is None and len(hosts) != 1:
+        raise click.UsageError(f"of which host is change {number}? Write HOST:{number}")
+    return host, number
+
+
+def _chosen(app: App, site: Site, planned: HostPlan, number: str | None) -> Chosen | None:
+    machine = site.machine(planned)
+    if machine is None or not machine.running:
+        return None
+    return Chosen(planned.name, app.target_of(site, planned, machine), number)
+
+
+def say_failed(app: App, host: str, error: AnchorError) -> None:
+    """One line for a host that failed, where the command goes on with others."""
+    text = str(error)
+    app.say(text if host in text else f"{host}: {text}", style="yellow")

@@ -1,0 +1,121 @@
+"""Finding the way to a host over SSH: by its own name, else at the addresses that it is to hold."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from contextlib import AbstractContextManager, nullcontext
+
+from fixed_anchor.change.files import FileText
+from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.errors import NoAccess, Unreachable
+from fixed_anchor.machines.ssh import client
+from fixed_anchor.machines.ssh.channel import Channel
+from fixed_anchor.machines.ssh.destination import Destination
+from fixed_anchor.machines.ssh.errand import Errand
+from fixed_anchor.machines.ssh.session import Password, Session
+
+
+class Connector:
+    """Opens sessions with one destination: by its own name, else by the ``addresses`` it is to hold.
+
+    At those only a machine is taken that has the host's key, and one of its ``macs``: machines that were cloned have
+    the same key.
+    ``jump`` is held while a connection begins through a jump host of that name.
+    """
+
+    def __init__(
+        self,
+        host: str,
+        destination: Destination,
+        addresses: tuple[IPAddress, ...],
+        macs: frozenset[str],
+        password: Password,
+        jump: Callable[[str], AbstractContextManager[object]],
+    ) -> None:
+        self.host = host
+        self.destination = destination
+        self.addresses = addresses
+        self._macs = macs
+        #: Whether the addresses come first: for what is to be proven over a new one.
+        self.addresses_first = False
+        self._password = password
+        self._jump = jump
+        self._effective: client.Effective | None = None
+
+    @property
+    def ways(self) -> str:
+        """What can be typed to try it by hand."""
+        port = f"-p {self.destination.port} " if self.destination.port else ""
+        user = f"{self.destination.user}@" if self.destination.user else ""
+        return f"ssh {port}{user}{self.destination.name}"
+
+    @property
+    def proof(self) -> str:
+        """By what a machine at one of its addresses is known to be the host."""
+        return "its host key and its MAC" if self._macs else "its host key alone: the plan names no MAC of it"
+
+    def open(self, early: Errand | None = None) -> Session:
+        """A session, asked for ``early`` at once.
+
+        Raises :class:`NoAccess`; :class:`Unreachable` where nothing answers at any address.
+        """
+        ways: list[IPAddress | None] = [*self.addresses, None] if self.addresses_first else [None, *self.addresses]
+        failed: dict[IPAddress | None, NoAccess] = {}
+        for address in ways:
+            try:
+                return self._by_name(early) if address is None else self._by_address(address)
+            except NoAccess as error:
+                if not isinstance(error, Unreachable) and (address is None or self.addresses_first):
+                    raise
+                failed[address] = error
+        by_name = failed.pop(None)
+        # Who answers at its address, and is not it, is worth knowing.
+        others = [f"; at {a}: {e.what}" for a, e in failed.items() if not isinstance(e, Unreachable)]
+        raise Unreachable(by_name.what + "".join(others), remedy=by_name.remedy)
+
+    def _by_name(self, early: Errand | None) -> Session:
+        return self._session(client.session_argv(self.destination), early)
+
+    def _by_address(self, address: IPAddress) -> Session:
+        last: NoAccess | None = None
+        for known_as in self.effective().known_as():
+            try:
+                session = self._session(client.session_at_argv(self.destination, address, known_as), None)
+            except Unreachable:
+                raise
+            except NoAccess as error:
+                # Off port 22 its certificate's authority is known by the plain name.
+                last = error
+                continue
+            self._refuse_another(session, address)
+            session.found_at = (address, known_as)
+            return session
+        assert last is not None
+        raise last
+
+    def _refuse_another(self, session: Session, address: IPAddress) -> None:
+        """Raises :class:`NoAccess` where what answers at ``address`` has none of the host's MACs."""
+        if not self._macs:
+            return
+        errand = Errand()
+        errand.glob("/sys/class/net/*/address")
+        files = session.ask(errand).files.values()
+        there = frozenset(file.text.strip().lower() for file in files if isinstance(file, FileText))
+        if not self._macs & there:
+            session.close()
+            shown = ", ".join(sorted(there - {"00:00:00:00:00:00", ""})) or "none"
+            raise NoAccess(
+                f"another machine answers at {address}, with the host key of {self.host}: its MACs are {shown}",
+                remedy="was it cloned, and its key not made anew? Take the address away from it",
+            )
+
+    def effective(self) -> client.Effective:
+        """What the user's configuration says of the destination."""
+        if self._effective is None:
+            self._effective = client.effective(self.destination)
+        return self._effective
+
+    def _session(self, argv: list[str], early: Errand | None) -> Session:
+        jump = self.effective().jump
+        with self._jump(jump) if jump else nullcontext():
+            return Session(self.host, self.ways, Channel(argv), self._password, early)

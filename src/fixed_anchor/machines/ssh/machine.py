@@ -1,0 +1,343 @@
+"""A host over SSH as a machine."""
+
+from __future__ import annotations
+
+import logging
+import shlex
+import threading
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+
+from fixed_anchor.change.files import FileText
+from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.elsewhere import Spelling
+from fixed_anchor.core.errors import AnchorError, NoAccess, Unreachable
+from fixed_anchor.core.survey import SurveyedInterface
+from fixed_anchor.machines.fetched import Fetched
+from fixed_anchor.machines.here import STATE_DIR
+from fixed_anchor.machines.readable import Ran, Wanted, not_asked
+from fixed_anchor.machines.search import GREP, LARGE, Found, found_by_commands
+from fixed_anchor.machines.seat import Seat
+from fixed_anchor.machines.ssh.connector import Connector
+from fixed_anchor.machines.ssh.destination import Destination
+from fixed_anchor.machines.ssh.errand import Errand, Reply
+from fixed_anchor.machines.ssh.session import Session
+from fixed_anchor.machines.ssh.shell_vantage import ShellVantage
+from fixed_anchor.vantages.protocol import Vantage
+from fixed_anchor.vantages.relay import Relay, program
+from fixed_anchor.vantages.relay_vantage import RelayVantage
+
+_log = logging.getLogger(__name__)
+
+#: Seconds for commands of which the caller says nothing.
+_USUAL = 30.0
+
+
+class SshMachine:
+    """A host over SSH. It is connected when it is first asked something, and again where the connection was lost.
+
+    ``addresses`` are those it is to hold, where it is looked for if it does not answer by its own name; there it must
+    have one of ``macs``. Everything
+    raises :class:`NoAccess`, and :class:`Unreachable` where it does not answer.
+    """
+
+    running = True
+    is_afar = False
+    has_shell = True
+    has_tool = False
+
+    def __init__(
+        self,
+        destination: Destination,
+        seat: Seat,
+        name: str = "",
+        addresses: tuple[IPAddress, ...] = (),
+        macs: frozenset[str] = frozenset(),
+    ) -> None:
+        self.destination = destination
+        self.state_dir = STATE_DIR
+        self._name = name
+        self._seat = seat
+        # Several threads may ask, one after the other.
+        self._lock = threading.RLock()
+        self._session: Session | None = None
+        self._fetched: Fetched | None = None
+        self._relay: Relay | None = None
+        self._has_python: bool | None = None
+        shown = name or destination.name
+        self._connector = Connector(
+            shown, destination, addresses, macs, lambda refused: seat.password(shown, refused), seat.jump
+        )
+
+    # --- the connection -----------------------------------------------------------------
+
+    @property
+    def name(self) -> str:
+        """Its name in the plan; of a host of no plan that which it gives itself."""
+        return self._name or (self._session.name if self._session is not None else self.destination.name)
+
+    def at_its_addresses(self) -> None:
+        """From now on it is looked for at the addresses that it is to hold first, by a new connection."""
+        self.close()
+        self._connector.addresses_first = True
+
+    def answers_anew(self) -> str | None:
+        if not self._connector.addresses:
+            return None
+        with self._lock:
+            try:
+                self.at_its_addresses()
+                found = self.session_with_it().found_at
+                if found is None:
+                    addresses = ", ".join(map(str, self._connector.addresses))
+                    raise Unreachable(f"{self.name} does not answer a new connection to {addresses}")
+            except NoAccess:
+                self.close()
+                self._connector.addresses_first = False
+                raise
+            return f"{found[0]} is this host, by {self._connector.proof}"
+
+    def session_with_it(self, early: Errand | None = None) -> Session:
+        """The open session; one that is only now made is asked for ``early`` at once. Raises :class:`NoAccess`."""
+        with self._lock:
+            if self._session is None:
+                self._session = self._connector.open(early)
+                _log.info("%s: connected, user %s", self.name, self._session.uid)
+                self._say_where()
+            return self._session
+
+    def _say_where(self) -> None:
+        """Notes what is to be corrected at the seat where the host was found at its address alone."""
+        found = self._session.found_at if self._session is not None else None
+        if found is not None and not self._connector.addresses_first:
+            self._seat.remark(
+                f"{self.name} does not answer by its own name any more, but at {found[0]}: correct its name in DNS, or "
+                f"for `Host {self.destination.name}` in your SSH configuration `HostName {found[0]}` with "
+                f"`HostKeyAlias {found[1]}`, as its key is known by that name"
+            )
+
+    def let_go(self) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """Ends the connection."""
+        if self._session is not None:
+            self._session.close()
+            self._session = None
+            self._relay = None
+
+    def ask(self, errand: Errand, only_looks: bool = False) -> Reply:
+        """One errand, over a new connection where the last one was lost."""
+        with self._lock:
+            try:
+                if self._relay is not None and self._session is not None:
+                    # It has the connection to itself.
+                    self._relay.send(b"Q")
+                    self._relay = None
+                    self._session.python_has_ended()
+                return self.session_with_it(errand if only_looks else None).ask(errand)
+            except (Unreachable, KeyboardInterrupt):
+                # Nobody knows how much of a request was sent when Ctrl-C was pressed.
+                self.close()
+                raise
+
+    def _ask_again(self, errand: Errand) -> Reply:
+        """One errand that only looks: where the connection was lost it is made once more."""
+        with self._lock:
+            was_open = self._session is not None
+            try:
+                return self.ask(errand, only_looks=True)
+            except Unreachable:
+                if not was_open:
+                    raise
+                return self.ask(errand, only_looks=True)
+
+    # --- reading ------------------------------------------------------------------------
+
+    def fetch(self, wanted: Wanted) -> Fetched:
+        errand = Errand()
+        for pattern in wanted.files:
+            (errand.glob if _is_pattern(pattern) else errand.file)(pattern)
+        for path in wanted.links:
+            errand.link(path)
+        for argv in wanted.commands:
+            errand.run(argv, _USUAL)
+        reply = self._ask_again(errand)
+        fetched = Fetched(self.name, True)
+        for pattern in wanted.files:
+            shut = pattern in reply.denied and _is_pattern(pattern)
+            fetched._patterns[pattern] = self._needs_root("reading this folder", pattern) if shut else None
+        fetched._files.update(reply.files)
+        for path in reply.denied:
+            if not _is_pattern(path):
+                fetched._files[path] = self._needs_root("reading this file", path)
+        fetched._links.update({path: reply.links.get(path) for path in wanted.links})
+        fetched._ran.update(zip(wanted.commands, reply.ran, strict=True))
+        # Drafts read what the survey has just read: that costs no more round trips.
+        self._fetched = fetched if self._fetched is None else self._fetched.joined(fetched)
+        return fetched
+
+    def _needs_root(self, what: str, path: str) -> NoAccess:
+        why = self._session.why_not_root if self._session is not None else ""
+        return NoAccess(
+            f"{what} needs root on {self.name}" + (f", and it cannot be had: {why}" if why else ""),
+            file=path,
+            remedy="reach it as root, or as a user who may use sudo",
+        )
+
+    def read(self, path: str) -> FileText | None:
+        if self._is_at_hand(path) and self._fetched is not None:
+            return self._fetched.read(path)
+        return self._read_now(path)
+
+    def _is_at_hand(self, pattern: str) -> bool:
+        """Whether a file of configuration has been fetched, and nothing was done there since."""
+        of_kernel = pattern.startswith(("/proc/", "/sys/"))
+        return self._fetched is not None and not of_kernel and self._fetched.knows(pattern)
+
+    def _read_now(self, path: str) -> FileText | None:
+        errand = Errand()
+        errand.file(path)
+        reply = self._ask_again(errand)
+        if path in reply.denied:
+            raise self._needs_root("reading this file", path)
+        found = reply.files.get(path)
+        if isinstance(found, AnchorError):
+            raise found
+        return found
+
+    def glob(self, pattern: str) -> list[str]:
+        if self._is_at_hand(pattern) and self._fetched is not None:
+            return self._fetched.glob(pattern)
+        errand = Errand()
+        errand.names(pattern)
+        reply = self._ask_again(errand)
+        if pattern in reply.denied:
+            raise self._needs_root("reading this folder", pattern)
+        return sorted(set(reply.names))
+
+    def knows(self, pattern: str) -> bool:
+        return True
+
+    def link_target(self, path: str) -> str | None:
+        errand = Errand()
+        errand.link(path)
+        return self._ask_again(errand).links.get(path)
+
+    def folders(self, path: str) -> list[str]:
+        errand = Errand()
+        errand.folders(path)
+        reply = self._ask_again(errand)
+        if path in reply.denied:
+            raise self._needs_root("reading this folder", path)
+        return sorted(reply.folders)
+
+    def search(self, spelling: Spelling) -> Found:
+        words = [word for address in spelling.addresses for word in ("-e", str(address))]
+        grep = (*GREP, *words, "{}", "+")
+        errand = Errand()
+        errand.run(grep, _USUAL)
+        errand.run(LARGE, _USUAL)
+        found, large = self._ask_again(errand).ran
+        return found_by_commands(self.name, spelling, [found], large)
+
+    # --- doing --------------------------------------------------------------------------
+
+    def run(self, argv: tuple[str, ...], timeout: float = _USUAL) -> Ran:
+        errand = Errand()
+        errand.run(argv, timeout)
+        # What was read before may not be so any more.
+        self._fetched = None
+        ran = self.ask(errand).ran
+        _log.info("%s: %s: status %s", self.name, shlex.join(argv), ran[0].status if ran else None)
+        return ran[0] if ran else not_asked(argv)
+
+    def make_folder(self, path: str) -> bool:
+        errand = Errand()
+        errand.new_folder(path)
+        return self._do(errand, path) == "done"
+
+    def rename_folder(self, old: str, new: str) -> None:
+        errand = Errand()
+        errand.rename_folder(old, new)
+        self._do(errand, new)
+
+    def put(self, path: str, data: bytes, mode: int = 0o600) -> None:
+        errand = Errand()
+        errand.put(path, data, mode)
+        self._do(errand, path)
+
+    def put_all(self, folder: str, files: Mapping[str, tuple[bytes, int]]) -> None:
+        errand = Errand()
+        for path, (data, mode) in files.items():
+            errand.put(f"{folder}/{path}", data, mode)
+        self._do(errand, folder)
+
+    def _do(self, errand: Errand, path: str) -> str:
+        """The outcome of an errand that writes. Raises :class:`NoAccess` with what was said there."""
+        self._fetched = None
+        done = self.ask(errand).done
+        for outcome, said in done:
+            if outcome == "failed":
+                root = self.session_with_it().uid == 0
+                raise (
+                    NoAccess(f"cannot be written on {self.name}: {said}", file=path)
+                    if root
+                    else self._needs_root(f"writing this ({said})", path)
+                )
+        return done[-1][0] if done else "failed"
+
+    # --- what it knows of itself --------------------------------------------------------
+
+    def vantage(self, interface: SurveyedInterface) -> Vantage:
+        """A relay there, or without root or Python its kernel's neighbour table."""
+        with self._lock:
+            root = self.session_with_it().uid == 0
+            why = "no Python there" if root else "no root there"
+            if root and self._relay_now() is not None:
+                return RelayVantage(self.name, self.relay, interface)
+        return ShellVantage(self.name, self.run, interface, why)
+
+    @contextmanager
+    def relay(self) -> Iterator[Relay]:
+        """Holds the relay, and starts it where it does not run. Raises :class:`NoAccess`."""
+        with self._lock:
+            relay = self._relay_now()
+            if relay is None:
+                raise NoAccess(f"there is no Python on {self.name}")
+            try:
+                yield relay
+            except (Unreachable, KeyboardInterrupt):
+                self.close()
+                raise
+
+    def _relay_now(self) -> Relay | None:
+        """The relay that runs; ``None`` where there is no Python."""
+        if self._relay is None and self._has_python is not False:
+            session = self.session_with_it()
+            self._has_python = session.start_python(program())
+            self._relay = Relay(session) if self._has_python else None
+        return self._relay
+
+    def session(self) -> IPAddress | None:
+        return self.session_with_it().address
+
+    def why_no_change(self) -> AnchorError | None:
+        session = self.session_with_it()
+        if session.uid == 0:
+            return None
+        why = f": {session.why_not_root}" if session.why_not_root else ""
+        return NoAccess(
+            f"changing {self.name} needs root, which cannot be had there{why}",
+            remedy="reach it as root, or as a user who may use sudo; nothing was changed",
+        )
+
+    def uptime(self) -> float:
+        file = self._read_now("/proc/uptime")
+        if file is None:
+            raise NoAccess(f"{self.name} does not tell its uptime", file="/proc/uptime")
+        return float(file.text.split()[0])
+
+
+def _is_pattern(text: str) -> bool:
+    return any(char in text for char in "*?[")

@@ -1,0 +1,56 @@
+"""A simulated host that is reached over SSH: what a seat meets of one, without a network and without OpenSSH."""
+
+from __future__ import annotations
+
+from fixed_anchor.change.files import FileText
+from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.errors import AnchorError, Unreachable
+from fixed_anchor.machines.fetched import Fetched
+from fixed_anchor.machines.readable import Ran, Wanted
+from fixed_anchor.standins.machine import Standin
+
+
+class StandinOverSsh(Standin):
+    """One whose session comes in by its first address, and on which this program is not installed.
+
+    Everything raises :class:`Unreachable` where the station says that it does not answer.
+    """
+
+    def _connected(self) -> None:
+        if not self.host.host.answers:
+            raise Unreachable(
+                f"{self.name} is not reached: connect to host {self.name} port 22: Connection timed out",
+                remedy=f"try `ssh {self.name}`",
+            )
+
+    def fetch(self, wanted: Wanted) -> Fetched:
+        self._connected()
+        return super().fetch(wanted)
+
+    def read(self, path: str) -> FileText | None:
+        self._connected()
+        return super().read(path)
+
+    def link_target(self, path: str) -> str | None:
+        self._connected()
+        return super().link_target(path)
+
+    def folders(self, path: str) -> list[str]:
+        self._connected()
+        return super().folders(path)
+
+    def run(self, argv: tuple[str, ...], timeout: float = 30.0) -> Ran:
+        self._connected()
+        return super().run(argv, timeout)
+
+    def session(self) -> IPAddress | None:
+        self._connected()
+        first = next(iter(self.host.host.interfaces), None)
+        return next(iter(self.host.addresses_of(first)), None) if first is not None else None
+
+    def answers_anew(self) -> str | None:
+        return f"{self.session()} is this host, by its host key and its MAC"
+
+    def why_no_change(self) -> AnchorError | None:
+        self._connected()
+        return None
