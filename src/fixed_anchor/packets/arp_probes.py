@@ -51,8 +51,9 @@ CAREFULLY = Pattern(
 AFTERWARDS = Pattern(PROBE_NUM, (0.0, 0.0), (0.3, 0.3), 1.0, True, f"{PROBE_NUM} ARP probes in one second")
 #: Where another machine probes for the same address: asked after again, at a time that it does not choose as well.
 AGAIN = Pattern(2, (0.3, 3.0), (PROBE_MIN, PROBE_MAX), ANNOUNCE_WAIT, True, "2 more at random times")
-#: Of addresses beside one that somebody answers for: whether the same one answers for them all.
-CONTROL = Pattern(2, (0.0, 0.0), (0.2, 0.2), 0.8, False, "2 ARP probes for others beside it")
+#: Of addresses beside one that somebody answers for: whether the same one answers for them all. A proxy takes up to
+#: 0.8 s over each answer (proxy_delay, arp(7)), and more where it is busy.
+CONTROL = Pattern(2, (0.0, 0.0), (0.2, 0.2), 2.0, False, "2 ARP probes for others beside it")
 #: A first look at a whole segment: a second pass over the silent ones, and no waiting between.
 QUICKLY = Pattern(2, (0.0, 0.0), (0.0, 0.0), 1.0, False, "2 ARP probes in quick succession")
 

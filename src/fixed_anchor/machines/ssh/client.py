@@ -14,14 +14,15 @@ from fixed_anchor.machines.ssh.destination import Destination
 
 _log = logging.getLogger(__name__)
 
-#: Seconds until a server that is not there, or accepts and says nothing, is given up.
-CONNECT_TIMEOUT = 5
+#: Seconds until a server that is not there, or accepts and says nothing, is given up. Behind a jump host that also
+#: covers the whole connection to the jump host, and eight may begin there at once.
+CONNECT_TIMEOUT = 8
+THROUGH_JUMP_TIMEOUT = 24
 _OPTIONS = (
     # What an older client does not know yet.
     "IgnoreUnknown=SessionType,StdinNull,ForkAfterAuthentication",
     # Nobody is asked: what goes on here must not stand in front of a hidden prompt.
     "BatchMode=yes",
-    f"ConnectTimeout={CONNECT_TIMEOUT}",
     # A peer that is gone is noticed in 3 to 4 s.
     "ServerAliveInterval=1",
     "ServerAliveCountMax=3",
@@ -107,27 +108,28 @@ def effective(destination: Destination) -> Effective:
     )
 
 
-def session_argv(destination: Destination) -> list[str]:
-    """The client with a session on ``destination``.
+def session_argv(destination: Destination, jump: str) -> list[str]:
+    """The client with a session on ``destination``, which is reached through ``jump`` where that is not empty.
 
     It is a connection of its own, whatever the user's configuration shares: everything goes over this one session, at
     one round trip an errand, and there is no master whose socket could be left behind.
     """
-    return _argv(destination, [])
+    return _argv(destination, jump, [])
 
 
-def session_at_argv(destination: Destination, address: IPAddress, known_as: str) -> list[str]:
+def session_at_argv(destination: Destination, jump: str, address: IPAddress, known_as: str) -> list[str]:
     """The same by way of ``address``, where only the machine is accepted whose key is ``known_as``.
 
     User, port, keys and jump host stay those of the destination.
     """
     strict = ["StrictHostKeyChecking=yes", "CheckHostIP=no", f"HostKeyAlias={known_as}"]
-    return _argv(destination, [f"HostName={address}", *strict])
+    return _argv(destination, jump, [f"HostName={address}", *strict])
 
 
-def _argv(destination: Destination, more: list[str]) -> list[str]:
+def _argv(destination: Destination, jump: str, more: list[str]) -> list[str]:
     words = [_program(), "-T", "-e", "none"]
-    for option in (*_OPTIONS, *more):
+    seconds = THROUGH_JUMP_TIMEOUT if jump else CONNECT_TIMEOUT
+    for option in (*_OPTIONS, f"ConnectTimeout={seconds}", *more):
         words += ["-o", option]
     argv = [*words, *_whom(destination), BOOTSTRAP]
     _log.info("%s", " ".join(argv[:-1]))

@@ -74,13 +74,15 @@ class Connector:
         raise Unreachable(by_name.what + "".join(others), remedy=by_name.remedy)
 
     def _by_name(self, early: Errand | None) -> Session:
-        return self._session(client.session_argv(self.destination), early)
+        return self._session(client.session_argv(self.destination, self.effective().jump), early)
 
     def _by_address(self, address: IPAddress) -> Session:
         last: NoAccess | None = None
         for known_as in self.effective().known_as():
             try:
-                session = self._session(client.session_at_argv(self.destination, address, known_as), None)
+                session = self._session(
+                    client.session_at_argv(self.destination, self.effective().jump, address, known_as), None
+                )
             except Unreachable:
                 raise
             except NoAccess as error:
