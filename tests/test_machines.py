@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
+import threading
 import types
 from pathlib import Path
 
@@ -28,6 +29,7 @@ from fixed_anchor.vantages.protocol import Vantage
 from fixed_anchor.workflow.check import check
 from fixed_anchor.workflow.draft import draft
 from fixed_anchor.workflow.look import look
+from fixed_anchor.workflow.on_segment import vantage_for
 from fixed_anchor.workflow.site import Site
 from fixed_anchor.workflow.verify import verify
 from tests.machines import Told, one_link
@@ -174,7 +176,7 @@ def test_no_link_and_no_path_leads_out_of_a_tree(tmp_path: Path, link: str) -> N
 def test_a_link_laid_in_the_way_of_a_write_is_not_followed(tmp_path: Path) -> None:
     victim = tmp_path / "victim"
     victim.write_text("precious\n")
-    (tmp_path / f".new.{os.getpid()}.new").symlink_to(victim)
+    (tmp_path / f".new.{os.getpid()}-{threading.get_native_id()}.new").symlink_to(victim)
     with pytest.raises(NoAccess, match="cannot be written"):
         write_beside(tmp_path / "new", b"contents\n", 0o600)
     assert victim.read_text() == "precious\n"
@@ -202,24 +204,24 @@ def test_each_machine_is_addressed_by_words_that_work(tmp_path: Path) -> None:
 def test_a_neighbour_looks_in_the_stead_of_one_that_is_afar(
     buoy: Site, tmp_path: Path, reached: str | None, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """This machine, if it is on the segment; not for a host that can look for itself."""
+    """This machine, if it is on the segment: also for a host that is reached and cannot look itself."""
     (tmp_path / "tide-db.collection").write_text(DOCUMENT)
     text = PLAN.replace("    reach: buoy:tide-db\n", f"    reach: {reached}\n" if reached else "")
     (tmp_path / "plan.yaml").write_text(text.replace(":11", ":99") if reached is None else text)
     here = Told(one_link("203.0.113.230/24", leased=False), {})
-    monkeypatch.setattr(here, "vantage", lambda found: Nowhere(f"from {found.name} of a neighbour"))
+    seen = Lossy()
+    monkeypatch.setattr(here, "vantage", lambda found: seen)
     site = Site(read_plan(tmp_path / "plan.yaml"), here)
     host = site.plan.hosts["tide-db"]
-    seen_from = site.vantage(host, "eth0", site.plan.segments["quay"].subnets).why_not
-    expected = "nobody listens on the radio" if reached == "buoy:tide-db" else "from eth0 of a neighbour"
-    assert seen_from == expected
+    found = vantage_for(site, host, host.interfaces[0])
+    assert found is seen
 
 
 class Lossy:
     """A vantage that loses frames while it looks."""
 
     name, mac, own, link_local, table, why_not = "a busy port", "00:00:5e:00:53:e6", None, None, None, None
-    lost = 0
+    lost, has_neighbours = 0, True
 
     @property
     def frames(self) -> Lossy:

@@ -373,8 +373,12 @@ def test_at_the_address_that_it_is_to_hold(
     machine = reach_by("ssh:tide-db", Path("."), seat, "tide-db", (parse_address("203.0.113.20"),), known)
     if found:
         assert machine.run(("echo", "x")).out == "x\n"
-        (told,) = seat.remarks
-        assert "`HostName 203.0.113.20` with `HostKeyAlias fake`" in told
+        seat.close()
+        assert seat.remarks == {
+            "tide-db is at 203.0.113.20, by its plan. Correct at this seat:": [
+                "DNS: `fake. IN A 203.0.113.20`, and the PTR record of 203.0.113.20"
+            ]
+        }
         proven = machine.answers_anew()
         assert proven is not None
         assert ("and its MAC" in proven) == bool(known)

@@ -97,8 +97,15 @@ class Target(Protocol):
         """
         ...
 
-    def answers_anew(self, host: str, interface: str) -> VerifyCheck:
-        """Whether it answers over a new connection to its new address; it is reached over that one from then on."""
+    def answers_anew(self, host: str, interface: str, seconds: float) -> VerifyCheck:
+        """Whether it answers over a new connection to its new address; it is reached over that one from then on.
+
+        It is tried again for so many ``seconds``.
+        """
+        ...
+
+    def from_elsewhere(self, wanted: tuple[InterfaceConfig, ...]) -> tuple[VerifyCheck, ...]:
+        """What neighbours see of ``wanted``; nothing where none is known."""
         ...
 
     def give_verdict(self, number: str, word: str, checks: tuple[str, ...], why: str) -> None:

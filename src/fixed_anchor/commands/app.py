@@ -126,13 +126,16 @@ class App:
         ask = AskPassword(self._quiet)
         seat = Seat(ask)
         seat.opened(ask)
-        self._ctx.call_on_close(seat.close)
-        self._ctx.call_on_close(self._say_remarks)
+        self._ctx.call_on_close(self._leave)
         return seat
 
-    def _say_remarks(self) -> None:
-        for text in self.seat.remarks:
+    def _leave(self) -> None:
+        """Ends the connections, and tells what was noted."""
+        self.seat.close()
+        for text, lines in self.seat.remarks.items():
             self.remark(text, style="yellow")
+            for line in lines:
+                self.remark(line, indent=2)
 
     def here(self) -> Here:
         """This machine, with the state folder of ``--state-dir``."""

@@ -70,6 +70,7 @@ def to_act_on(
     if every and (hosts or host):
         raise click.UsageError("--all and --host exclude each other")
     site = app.site(plan, at_once)
+    site.whereabouts.asks_segments = True
     if host is None and not hosts and not every:
         here = site.own_hosts()
         if not here:

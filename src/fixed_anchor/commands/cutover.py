@@ -33,6 +33,7 @@ from fixed_anchor.core.addresses import AddressRange
 from fixed_anchor.core.baseline import Judge
 from fixed_anchor.core.errors import EXIT_DONE, AnchorError, ChangeOpen, InputError, Refused, Undetermined
 from fixed_anchor.core.findings import CheckResult, Finding
+from fixed_anchor.core.plan import HostPlan
 from fixed_anchor.core.rules.gateways import forwarding_findings, owner_findings
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.machines.protocol import Machine
@@ -46,6 +47,7 @@ from fixed_anchor.reporting.terminal.verify import show_verify
 from fixed_anchor.workflow.carry_out import about, refuse_unless_accepted, told
 from fixed_anchor.workflow.check import check
 from fixed_anchor.workflow.evidence import load
+from fixed_anchor.workflow.neighbours import neighbours_before
 from fixed_anchor.workflow.site import own_vantage
 from fixed_anchor.workflow.sole_owner import why_not_provable
 from fixed_anchor.workflow.verify import verify
@@ -104,6 +106,7 @@ def command(
     site = app.site(plan)
     planned, machine = site.target(host)
     target = app.target_of(site, planned, machine)
+    site.whereabouts.asks_segments = True
     already = target.open_change()
     if already is not None:
         raise ChangeOpen(
@@ -113,6 +116,9 @@ def command(
     survey = site.survey(planned)
     if survey is None:
         raise InputError(f"{planned.name} is not reached from here", file=plan, line=planned.line)
+    alone = machine.why_not_alone() if _is_anew(unattended, planned, machine) and not dry_run else None
+    if alone is not None:
+        raise alone
     # Drafting first: what cannot be written is refused before any packet is sent.
     drafted = target.draft(site.plan, planned, survey, addresses_to_hold(grace, machine, survey))
     carried = load(Path(evidence), int(time.time())) if evidence is not None else None
@@ -121,6 +127,7 @@ def command(
     with app.status("probing the segment, and what answers today, about 10 s"):
         result = check(site, (planned.name,), pools, carried=carried)
         before = target.baseline(drafted, survey)
+        target.neighbours = neighbours_before(site, planned, machine, survey)
         result = result.with_more(_not_provable(planned.name, machine, survey, drafted))
     if unattended:
         # Nobody will be there to look.
@@ -152,13 +159,17 @@ def command(
     let_pass = frozenset({"sole-owner"} if any(a.code == "owner-not-provable" for a in used) else ())
     judge = Judge(before, let_pass=let_pass)
     # From a seat a connection to the new address proves more than all that is seen over the old one.
-    fixed = any(i.hold or i.expect for i in planned.interfaces)
-    anew = unattended and fixed and not machine.has_tool
+    anew = _is_anew(unattended, planned, machine)
     terms = Terms(confirm_within, unattended, notes, told(notes, drafted), judge, patience_of(patience), anew)
     watched = watch(app, target, drafted, terms, result.findings)
     if as_json and watched.made is not None:
         app.print_document(ChangeDocument(command="cutover", plan=plan, hosts=[watched.made]), watched.exit_status)
     ctx.exit(watched.exit_status)
+
+
+def _is_anew(unattended: bool, host: HostPlan, machine: Machine) -> bool:
+    """Whether the change is confirmed from here, by nobody, over a new connection."""
+    return unattended and any(i.hold or i.expect for i in host.interfaces) and not machine.has_tool
 
 
 def _not_provable(host: str, machine: Machine, survey: HostSurvey, drafted: Draft) -> Iterator[Finding]:

@@ -31,7 +31,9 @@ from fixed_anchor.reporting.documents.parts import problem
 from fixed_anchor.reporting.terminal.draft import show_draft
 from fixed_anchor.workflow.carry_out import about, told, who
 from fixed_anchor.workflow.linux_host import LinuxHost
-from fixed_anchor.workflow.restore import last_cutover, later_ones
+from fixed_anchor.workflow.neighbours import neighbours_before
+from fixed_anchor.workflow.restore import addresses_left, last_cutover, later_ones
+from fixed_anchor.workflow.site import Site
 
 #: Seconds that the guard of a restore waits for its checks, where nobody asked for a wait.
 _ENOUGH = 600
@@ -91,7 +93,7 @@ def command(
     as_json: bool,
 ) -> None:
     app = App(ctx, as_json)
-    _, chosen = to_act_on(app, plan, hosts, every, change, 1, "restore")
+    site, chosen = to_act_on(app, plan, hosts, every, change, 1, "restore")
     how = _How(dry_run, confirm_within, grace, unattended, patience, note)
     done: list[Watched] = []
     for one in chosen:
@@ -101,7 +103,7 @@ def command(
             app.say(f"there was no change on {one.host} yet")
             continue
         try:
-            done.append(_restore(app, one, how))
+            done.append(_restore(app, site, one, how))
         except AnchorError as error:
             if len(chosen) == 1:
                 raise
@@ -117,7 +119,7 @@ def command(
     ctx.exit(exit_status)
 
 
-def _restore(app: App, one: Chosen, how: _How) -> Watched:
+def _restore(app: App, site: Site | None, one: Chosen, how: _How) -> Watched:
     """Takes one host back. Raises why it cannot be."""
     target = one.target
     refusal = target.machine.why_no_change()
@@ -145,6 +147,11 @@ def _restore(app: App, one: Chosen, how: _How) -> Watched:
     if how.dry_run:
         app.say("nothing was done")
         return Watched(EXIT_DONE, HostChanged(host=target.name, done="nothing was done", draft=host_drafted(drafted)))
+    if site is not None:
+        with app.status("looking from beside"):
+            target.neighbours = neighbours_before(site, site.plan.hosts[one.host], target.machine, survey)
+        # Its server may give it the address that it had then.
+        site.whereabouts.had[one.host] += addresses_left(target.machine, number)
     notes = about("restore", None, drafted, [], how.note, app.seat_of(target.machine))
     notes |= {"restores": number, "undoes": list(later)}
     # It returns to what was good: nobody need be there, unless somebody wants to look first.

@@ -51,7 +51,10 @@ class _Found(msgspec.Struct, frozen=True):
 @click.pass_context
 def command(ctx: click.Context, plan: str | None, hosts: tuple[str, ...], at_once: int, as_json: bool) -> None:
     app = App(ctx, as_json)
-    _, chosen = to_look_at(app, plan, hosts, None, at_once)
+    site, chosen = to_look_at(app, plan, hosts, None, at_once)
+    if site is not None:
+        # A host that went back to DHCP may be anywhere.
+        site.whereabouts.asks_segments = True
     with app.status("asking"):
         found = each_at_once(chosen, _of_one, at_once, app.told)
     if len(found) == 1 and isinstance(found[0], AnchorError):

@@ -51,6 +51,7 @@ def command(
     if lasting is not None and not watch:
         raise click.UsageError("--for goes with --watch")
     site = app.site(plan, at_once)
+    site.whereabouts.asks_segments = True
     with app.status("verifying"):
         result = verify(site, hosts)
     if not watch:

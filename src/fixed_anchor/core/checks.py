@@ -7,6 +7,9 @@ from __future__ import annotations
 
 import msgspec
 
+#: Those that are made from somewhere else than the host itself.
+FROM_ELSEWHERE = frozenset({"answers-anew", "neighbour-finds", "neighbour-ssh", "neighbour-gateway"})
+
 
 class CheckKind(msgspec.Struct, frozen=True):
     """One kind of check. ``excused`` says when a failure is no fault of a change; empty where it always is."""
@@ -102,6 +105,27 @@ _ROWS: tuple[tuple[str, ...], ...] = (
         "the host, from a seat with `--unattended`: over a new connection to an address of the plan",
         "It answers there, with the host key that is known and a MAC of the plan.",
         "Nothing answers there, or another machine.",
+    ),
+    (
+        "neighbour-finds",
+        "the segment, from another host that is reached there: 3 ARP probes in a second (IPv6: solicitations) for each "
+        "planned address",
+        "This host answers, and nobody else.",
+        "Another machine answers; or nobody, where the neighbour had found the host before the change.",
+        "The neighbour had not found the host before either, or nobody had asked it.",
+    ),
+    (
+        "neighbour-ssh",
+        "the host, from there: a connection to the port of its sshd at each planned address",
+        "It takes the connection.",
+        "It does not, and took one before the change.",
+        "It had taken none from there before, or nobody had asked.",
+    ),
+    (
+        "neighbour-gateway",
+        "the segment, from there, for each gateway; not required",
+        "One machine answers.",
+        "None does, or two.",
     ),
     (
         "announced",

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from functools import cached_property
 
 import msgspec
@@ -119,7 +119,8 @@ class Acceptance(msgspec.Struct, frozen=True):
 class CheckResult:
     """The outcome of a check: findings, evidence, and their verdict.
 
-    ``segments`` are those of every host that was checked. ``evidence`` is gathered when it is first
+    ``segments`` are those of every host that was checked, ``vantages`` the places from which each segment was looked
+    at. ``evidence`` is gathered when it is first
     asked for: of a large plan it is much, and not every view shows it.
     """
 
@@ -128,9 +129,11 @@ class CheckResult:
         findings: tuple[Finding, ...],
         evidence: Callable[[], Iterable[Evidence]] = tuple,
         segments: Mapping[str, frozenset[str]] | None = None,
+        vantages: Mapping[str, Sequence[str]] | None = None,
     ) -> None:
         self.findings = findings
         self.segments = segments or {}
+        self.vantages = vantages or {}
         self._gather = evidence
 
     @cached_property
@@ -140,7 +143,7 @@ class CheckResult:
 
     def with_more(self, findings: Iterable[Finding]) -> CheckResult:
         """The same with further findings."""
-        return CheckResult(sorted_findings((*self.findings, *findings)), self._gather, self.segments)
+        return CheckResult(sorted_findings((*self.findings, *findings)), self._gather, self.segments, self.vantages)
 
     @property
     def verdict(self) -> str:

@@ -176,6 +176,14 @@ class HostSurvey(msgspec.Struct, frozen=True):
         """The interface ``name``, or ``None``."""
         return next((i for i in self.interfaces if i.name == name), None)
 
+    def interface_in(self, subnets: tuple[IPNetwork, ...]) -> SurveyedInterface | None:
+        """The first interface that has an address in one of ``subnets``, or ``None``."""
+        for interface in self.interfaces:
+            for held in interface.addresses:
+                if any(s.version == held.address.version and held.address.ip in s for s in subnets):
+                    return interface
+        return None
+
     def missing(self, name: str) -> str:
         """In words that there is no interface ``name``, as far as was looked; which in a tree is its files alone."""
         others = ", ".join(i.name for i in self.interfaces)

@@ -90,7 +90,15 @@ class VerifyResult(msgspec.Struct, frozen=True):
 
 #: Checks that fail where nothing that the host sends from its new address is answered.
 _OVER_THE_SEGMENT = frozenset(
-    {"gateway-answers-arp", "gateway-answers-nd", "gateway-forwards", "resolver-answers", "reachable"}
+    {
+        "gateway-answers-arp",
+        "gateway-answers-nd",
+        "gateway-forwards",
+        "resolver-answers",
+        "reachable",
+        "neighbour-finds",
+        "neighbour-ssh",
+    }
 )
 
 

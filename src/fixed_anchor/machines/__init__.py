@@ -13,7 +13,7 @@ from fixed_anchor.core.errors import InputError, located
 from fixed_anchor.core.plan import HostPlan, Plan
 from fixed_anchor.machines.files import needs_root
 from fixed_anchor.machines.protocol import Machine
-from fixed_anchor.machines.seat import Seat, Way
+from fixed_anchor.machines.seat import Elsewhere, Seat, Way, nowhere_else
 
 #: What stands before the colon of a plan's ``reach:``, and the module that reaches such a machine.
 #: Each has a function ``reach(way)``; modules are loaded when they are needed.
@@ -32,17 +32,18 @@ def _module(kind: str) -> ModuleType:
     return import_module(MACHINES[kind])
 
 
-def reach(plan: Plan, host: HostPlan, seat: Seat) -> Machine | None:
+def reach(plan: Plan, host: HostPlan, seat: Seat, elsewhere: Elsewhere = nowhere_else) -> Machine | None:
     """The machine that ``host`` is reached by from the ``seat``; ``None`` where only from itself.
 
-    Raises :class:`InputError` with the place in the plan.
+    ``elsewhere`` tells where else it may be than by its name and at its addresses. Raises :class:`InputError` with
+    the place in the plan.
     """
     if host.reach is None:
         return None
     addresses = tuple(a for i in host.interfaces for a in (*(h.address for h in i.hold), *i.expect))
     macs = frozenset(i.mac for i in host.interfaces if i.mac is not None)
     with located(plan.file, host.line):
-        return reach_by(host.reach, Path(plan.file).parent, seat, host.name, addresses, macs)
+        return reach_by(host.reach, Path(plan.file).parent, seat, host.name, addresses, macs, elsewhere)
 
 
 def reach_by(
@@ -52,17 +53,18 @@ def reach_by(
     name: str = "",
     addresses: tuple[IPAddress, ...] = (),
     macs: frozenset[str] = frozenset(),
+    elsewhere: Elsewhere = nowhere_else,
 ) -> Machine:
     """The machine that is reached by ``text``, as ``reach:`` has it, seen from ``folder``.
 
-    ``name`` is the host's in the plan, ``addresses`` and ``macs`` are those that it has there. Raises
-    :class:`InputError`.
+    ``name`` is the host's in the plan, ``addresses`` and ``macs`` are those that it has there, ``elsewhere`` tells of
+    others. Raises :class:`InputError`.
     """
     kind, _, rest = text.partition(":")
     if kind not in MACHINES or not rest:
         expected = " or ".join(f"{known}:..." for known in MACHINES)
         raise InputError(f"{name or 'a host'} is reached by {text!r}", expected=expected)
-    machine: Machine = _module(kind).reach(Way(folder, rest, seat, name, addresses, macs))
+    machine: Machine = _module(kind).reach(Way(folder, rest, seat, name, addresses, macs, elsewhere))
     return machine
 
 

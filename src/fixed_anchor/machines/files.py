@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 import os
 import stat
+import threading
 from collections.abc import Mapping
 from fnmatch import fnmatchcase
 from pathlib import Path
@@ -188,7 +189,8 @@ def write_beside(path: Path, data: bytes, mode: int, shown: str | None = None) -
 
     Raises :class:`NoAccess` with ``shown`` as the file's name.
     """
-    beside = path.with_name(f".{path.name}.{os.getpid()}.new")
+    # Threads write at the same time, too.
+    beside = path.with_name(f".{path.name}.{os.getpid()}-{threading.get_native_id()}.new")
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         descriptor = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW, mode)

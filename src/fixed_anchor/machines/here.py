@@ -15,7 +15,7 @@ from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.machines.fetched import Fetched, one_by_one
 from fixed_anchor.machines.files import DiskFiles
 from fixed_anchor.machines.readable import Ran, Wanted
-from fixed_anchor.machines.session import session_address
+from fixed_anchor.machines.session import session_address, session_port
 from fixed_anchor.vantages import vantage_on
 from fixed_anchor.vantages.protocol import Vantage
 
@@ -48,6 +48,12 @@ class Here(DiskFiles):
 
     def session(self) -> IPAddress | None:
         return session_address()
+
+    def ssh_port(self) -> int | None:
+        return session_port()
+
+    def why_not_alone(self) -> AnchorError | None:
+        return None
 
     def why_no_change(self) -> AnchorError | None:
         if os.geteuid() == 0:

@@ -82,6 +82,14 @@ class Machine(Readable, Protocol):
         """The address of the machine by which the operator's own session comes in, if one does."""
         ...
 
+    def ssh_port(self) -> int | None:
+        """The port of its sshd, by which the operator's own session comes in; ``None`` where none does."""
+        ...
+
+    def why_not_alone(self) -> AnchorError | None:
+        """Why no further connection to it can be made without a person; ``None`` where one can, as far as it shows."""
+        ...
+
     def why_no_change(self) -> AnchorError | None:
         """Why no change can be made there by whoever runs this; ``None`` where it can."""
         ...

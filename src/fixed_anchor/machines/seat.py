@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections import defaultdict
-from collections.abc import Callable, Hashable
+from collections.abc import Callable, Hashable, Iterable
 from pathlib import Path
 from typing import Any, Protocol, TypeVar
 
@@ -39,8 +39,8 @@ class Seat:
         self._refuses = False
         self._open: list[Closes] = []
         self._kept: dict[Hashable, Any] = {}
-        #: What the operator is to be told when all is done.
-        self.remarks: list[str] = []
+        #: What the operator is to be told when all is done, each with lines of its own.
+        self.remarks: dict[str, list[str]] = {}
         self._jumps: dict[str, threading.Semaphore] = defaultdict(lambda: threading.Semaphore(THROUGH_ONE_JUMP))
 
     def password(self, host: str, refused: str | None) -> str | None:
@@ -57,11 +57,10 @@ class Seat:
                 self._password = given
             return self._password
 
-    def remark(self, text: str) -> None:
+    def remark(self, text: str, lines: Iterable[str] = ()) -> None:
         """Notes something that the operator is to be told when all is done; once."""
         with self._lock:
-            if text not in self.remarks:
-                self.remarks.append(text)
+            self.remarks.setdefault(text, list(lines))
 
     def jump(self, name: str) -> threading.Semaphore:
         """Held while a connection through the jump host ``name`` begins."""
@@ -85,16 +84,26 @@ class Seat:
     def close(self) -> None:
         """Ends every connection."""
         with self._lock:
-            for one in self._open:
-                one.close()
+            ending = list(self._open)
             self._open.clear()
+        for one in ending:
+            one.close()
+
+
+#: Further addresses at which a host may be, each with how it is known; looked up only where it is nowhere else.
+Elsewhere = Callable[[], Iterable[tuple[IPAddress, str]]]
+
+
+def nowhere_else() -> Iterable[tuple[IPAddress, str]]:
+    """Of a host of no plan no further address is known."""
+    return ()
 
 
 class Way:
     """How the plan says that a host is reached: ``rest`` behind the colon of ``reach:``, seen from ``folder``.
 
     ``name`` is the host's in the plan, and empty where it is of none; ``addresses`` are those it holds by the plan,
-    ``macs`` those by which the plan knows it.
+    ``macs`` those by which the plan knows it; ``elsewhere`` tells where else it may be.
     """
 
     def __init__(
@@ -105,7 +114,9 @@ class Way:
         name: str = "",
         addresses: tuple[IPAddress, ...] = (),
         macs: frozenset[str] = frozenset(),
+        elsewhere: Elsewhere = nowhere_else,
     ) -> None:
+        self.elsewhere = elsewhere
         self.folder = folder
         self.rest = rest
         self.seat = seat

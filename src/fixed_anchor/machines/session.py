@@ -16,20 +16,29 @@ def session_address() -> IPAddress | None:
     return _end(2)
 
 
+def session_port() -> int | None:
+    """The port of this machine's sshd by which that session comes in, or ``None``."""
+    text = _words()[3:4]
+    return int(text[0]) if text and text[0].isdecimal() else None
+
+
 def session_peer() -> IPAddress | None:
     """Where that session comes from, or ``None``."""
     return _end(0)
 
 
 def _end(word: int) -> IPAddress | None:
-    text = os.environ.get("SSH_CONNECTION") or _of_parents()
-    words = (text or "").split()
-    if len(words) != 4:
-        return None
+    words = _words()
     try:
-        return parse_address(words[word].removeprefix("::ffff:").partition("%")[0])
+        return parse_address(words[word].removeprefix("::ffff:").partition("%")[0]) if words else None
     except ValueError:
         return None
+
+
+def _words() -> list[str]:
+    """The four of SSH_CONNECTION; none where there is no such session."""
+    words = (os.environ.get("SSH_CONNECTION") or _of_parents() or "").split()
+    return words if len(words) == 4 else []
 
 
 def _of_parents() -> str | None:

@@ -43,6 +43,12 @@ class Tree(DiskFiles):
     def session(self) -> IPAddress | None:
         return None
 
+    def ssh_port(self) -> int | None:
+        return None
+
+    def why_not_alone(self) -> AnchorError | None:
+        return None
+
     def why_no_change(self) -> AnchorError | None:
         return InputError(
             f"{self.name} is a file tree, and nothing runs there to be changed",

@@ -18,6 +18,8 @@ from fixed_anchor.standins.station import Beyond, Device, SimulatedSegment
 #: Who has each address of the segment.
 Holders = Mapping[IPAddress, Sequence[Device]]
 
+#: The port of an sshd.
+SSH = 22
 _TIME_EXCEEDED4, _TIME_EXCEEDED6 = 11, 3
 
 
@@ -31,8 +33,9 @@ class Way(msgspec.Struct, frozen=True):
 
     def connect(self, source: IPAddress | None, to: IPAddress, port: int) -> str:
         """How ``to`` takes a connection from ``source``."""
-        if any(not device.asleep for device in self.holders.get(to, ())):
-            return REFUSES
+        awake = [device for device in self.holders.get(to, ()) if not device.asleep]
+        if awake:
+            return ACCEPTS if port == SSH and any(device.ssh for device in awake) else REFUSES
         if not self._forwards():
             return SILENT if self.gateway is not None else UNREACHABLE
         for one in self.far:

@@ -65,6 +65,12 @@ class Standin(DiskFiles):
     def session(self) -> IPAddress | None:
         return None
 
+    def ssh_port(self) -> int | None:
+        return None
+
+    def why_not_alone(self) -> AnchorError | None:
+        return None
+
     def why_no_change(self) -> AnchorError | None:
         return None
 

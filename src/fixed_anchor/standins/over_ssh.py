@@ -48,6 +48,10 @@ class StandinOverSsh(Standin):
         first = next(iter(self.host.host.interfaces), None)
         return next(iter(self.host.addresses_of(first)), None) if first is not None else None
 
+    def ssh_port(self) -> int | None:
+        self._connected()
+        return 22
+
     def answers_anew(self) -> str | None:
         return f"{self.session()} is this host, by its host key and its MAC"
 

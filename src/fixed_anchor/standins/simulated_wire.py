@@ -27,15 +27,28 @@ class SimulatedWire:
     def __init__(self, station: Station, hosts: dict[str, StandinHost], segment: str, viewer: str) -> None:
         self.station = station
         self.segment = station.segments[segment]
-        self.holders: dict[IPAddress, list[Device]] = {}
-        for device in self.segment.devices:
-            self.holders.setdefault(device.address, []).append(device)
-        for name, host in hosts.items():
-            for interface in host.host.interfaces if name != viewer else ():
-                for address in host.addresses_of(interface) if interface.segment == segment else ():
-                    self.holders.setdefault(address, []).append(Device(name, interface.mac, address))
         self.viewer = hosts.get(viewer)
+        self._others = {name: host for name, host in hosts.items() if name != viewer}
+        self._holders: dict[IPAddress, list[Device]] | None = None
         self._asked: dict[tuple[str, IPAddress], int] = {}
+
+    @property
+    def holders(self) -> dict[IPAddress, list[Device]]:
+        """Who has which address, as it was when somebody began to look."""
+        if self._holders is None:
+            self._holders = {}
+            for device in self.segment.devices:
+                self._holders.setdefault(device.address, []).append(device)
+            for name, host in self._others.items():
+                for interface in host.host.interfaces:
+                    for address in host.addresses_of(interface) if interface.segment == self.segment.name else ():
+                        device = Device(name, interface.mac, address, ssh=host.host.over_ssh)
+                        self._holders.setdefault(address, []).append(device)
+        return self._holders
+
+    def look_again(self) -> None:
+        """Hosts may have been changed meanwhile."""
+        self._holders = None
 
     @property
     def is_up(self) -> bool:

@@ -31,7 +31,8 @@ class Device(msgspec.Struct, frozen=True):
     ``dns_over_tcp``, refuses the names of ``refuses`` and what is below them (``.`` is the root alone), and where
     ``admits`` has any, whoever has another address. ``forwards`` makes it a router; ``None`` means that it is one if
     the DHCP server tells it as such. ``proxy_arp`` lets it answer for every address of the subnet.
-    What it sends bears the tag of ``vlan``, and it sends a probe for ``probes_for`` each time that somebody listens.
+    What it sends bears the tag of ``vlan``, and it sends a probe for ``probes_for`` each time that somebody listens;
+    with ``ssh`` it takes connections to the port of an sshd.
     """
 
     name: str
@@ -52,6 +53,7 @@ class Device(msgspec.Struct, frozen=True):
     proxy_arp: bool = False
     vlan: int | None = None
     probes_for: IPv4Address | None = None
+    ssh: bool = False
 
 
 class Beyond(msgspec.Struct, frozen=True):

@@ -12,7 +12,7 @@ from fixed_anchor.core.reaching import ANSWERS, SILENT
 from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.packets.conversation import Conversation
 from fixed_anchor.packets.ipv6 import link_local_of
-from fixed_anchor.standins.beyond import Way
+from fixed_anchor.standins.beyond import SSH, Way
 from fixed_anchor.standins.simulated_wire import SimulatedWire
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Said, Vantage
@@ -32,10 +32,6 @@ def on(found: SurveyedInterface, standin: Standin) -> Vantage:
             own = next((a for a in held if isinstance(a, IPv4Address)), None)
             return SimulatedVantage(wire, standin.name, found.name, simulated.mac, own, link_local_of(simulated.mac))
     return Nowhere(f"{standin.name} has no interface {found.name}")
-
-
-#: The port that is tried where a service is not named.
-_SSH = 22
 
 
 class SimulatedVantage:
@@ -66,8 +62,8 @@ class SimulatedVantage:
         return self if self.has_neighbours else None
 
     def across_router(self, address: IPAddress) -> tuple[list[Said], list[Said]]:
-        said = self.connect(address, _SSH, None, 1.0)
-        return ([("TCP across the router", f"port {_SSH} {said}")] if said in ANSWERS else []), []
+        said = self.connect(address, SSH, None, 1.0)
+        return ([("TCP across the router", f"port {SSH} {said}")] if said in ANSWERS else []), []
 
     def connect(self, address: IPAddress, port: int, source: IPAddress | None, timeout: float) -> str:
         if not self.wire.is_up:
@@ -80,11 +76,13 @@ class SimulatedVantage:
         return self._way(address).fetch(source, address, url)
 
     def _way(self, to: IPAddress) -> Way:
+        self.wire.look_again()
         viewer = self.wire.viewer
         gateway = viewer.gateway_of(self.interface, to.version) if viewer is not None else None
         return Way(self.wire.segment, self.wire.holders, gateway, self.wire.station.beyond)
 
     def converse(self, conversation: Conversation) -> None:
+        self.wire.look_again()
         # What is on its way to us, by the time at which it arrives.
         coming: list[tuple[float, int, bytes]] = []
         order = itertools.count()

@@ -29,7 +29,7 @@ from fixed_anchor.core.errors import (
 )
 from fixed_anchor.core.findings import Acceptance, CheckResult
 from fixed_anchor.core.times import utc
-from fixed_anchor.core.verification import AS_PLANNED, NOT_AS_PLANNED, VerifyResult
+from fixed_anchor.core.verification import AS_PLANNED, NOT_AS_PLANNED, PASS, VerifyCheck, VerifyResult
 from fixed_anchor.machines.session import session_peer
 
 _log = logging.getLogger(__name__)
@@ -178,9 +178,11 @@ _TO_ROLL_BACK = 120.0
 class _Line:
     """The way to a target while it is changed, which may be gone for a time, and longer than that."""
 
-    def __init__(self, name: str, number: str, confirm_within: int, told: Lost | None) -> None:
+    def __init__(self, name: str, number: str, terms: Terms, told: Lost | None) -> None:
         self._name, self._number, self._told = name, number, told
-        self._left = float(confirm_within)
+        self._left = float(terms.confirm_within)
+        # Where it was for us to confirm nobody else did, as far as anybody knows.
+        self._by_now = "rolled back by its guard" if not terms.unattended or terms.anew else "decided by its guard"
         self._since: float | None = None
 
     def is_there(self, now: ChangeStatus) -> None:
@@ -195,13 +197,34 @@ class _Line:
         left = self._since + self._left + _TO_ROLL_BACK - now
         if left <= 0:
             raise Unreachable(
-                f"change {self._number} was begun on {self._name}, which has not answered since ({error.what}); unless "
-                "somebody has confirmed it, its guard has rolled it back by now",
+                f"change {self._number} of {self._name}: {self._by_now}, not seen again: {error.what}",
                 remedy="look at its console, and ask again with `status`",
             )
         if self._told is not None:
             self._told(error, left)
         time.sleep(1.0)
+
+
+#: Seconds for the new address to answer a new connection, once all is as planned.
+_TO_ANSWER = 15.0
+
+
+def _looked_at(target: Target, draft: Draft, terms: Terms, left: float, waiting: Waiting | None) -> VerifyResult:
+    """The verification of a change that waits: over a new connection where one is wanted, and by neighbours."""
+    until = time.monotonic() + left
+
+    def answers(seconds: float) -> VerifyCheck:
+        return target.answers_anew(draft.host, draft.interfaces[0], seconds)
+
+    anew = answers(0.0) if terms.anew else None
+    seen = target.verify(draft.host, draft.waiting, draft.hostname, terms, until - time.monotonic(), waiting)
+    if not seen.checks or seen.verdict != AS_PLANNED:
+        return seen
+    if anew is not None and anew.outcome != PASS:
+        # Switches and neighbours may have needed a moment.
+        anew = answers(_TO_ANSWER)
+    beside = target.from_elsewhere(draft.waiting)
+    return VerifyResult((*seen.checks, *((anew,) if anew is not None else ()), *beside))
 
 
 def carry_out(
@@ -227,7 +250,7 @@ def carry_out(
         raise ChangeOpen(f"change {already} is open on {target.name}", remedy=ways)
     number = target.begin(draft, terms)
     verified: VerifyResult | None = None
-    line = _Line(target.name, number, terms.confirm_within, lost)
+    line = _Line(target.name, number, terms, lost)
     while True:
         try:
             now = target.status(number)
@@ -252,9 +275,7 @@ def carry_out(
         if now.state == states.WAITING and verified is None and now.decision is None:
             left = float(now.left or 0)
             try:
-                seen = target.verify(draft.host, draft.waiting, draft.hostname, terms, left, waiting)
-                if terms.anew and seen.checks and seen.verdict == AS_PLANNED:
-                    seen = VerifyResult((*seen.checks, target.answers_anew(draft.host, draft.interfaces[0])))
+                seen = _looked_at(target, draft, terms, left, waiting)
                 word = {AS_PLANNED: "as-planned", NOT_AS_PLANNED: "not-as-planned"}.get(seen.verdict, "undetermined")
                 # Of nothing that was looked at nothing can be said.
                 word = word if seen.checks else "undetermined"

@@ -116,18 +116,20 @@ def check_with_knowledge(
         survey = surveys[host.name]
         own = survey.own_macs() if survey else frozenset((interface.mac,)) if interface.mac else _NO_MACS
         answers, why_not = seen.of((host.name, interface.name))
+        second = seen.second((host.name, interface.name))
         here = survey.interface(interface.name) if survey is not None else None
         findings += prefix_findings(plan, host, interface, here, seen.servers.get(interface.segment, ()))
         findings += _of_interface(known, host, interface, survey)
         servers, told = seen.servers.get(interface.segment, ()), told_gateways[interface.segment]
         findings += gateway_findings(known, host, interface, here, servers, told, partial(_surveys, site))
         if wire and (host.name, interface.name) not in seen.without_neighbours:
-            findings += wire_findings(host, interface, gateways_asked(plan, interface), answers, own, why_not)
+            telling = seen.most_telling((host.name, interface.name), own)
+            findings += wire_findings(host, interface, gateways_asked(plan, interface), telling, own, why_not)
         if survey is not None:
             findings += host_findings(plan, host, interface, survey, sessions[host.name])
             alone = tuple(map(str, interface.leave_alone))
             findings += (msgspec.structs.replace(f, host=host.name) for f in of_change(survey, interface.name, alone))
-        gather.append(partial(_evidence, host, interface, known, survey, seen, answers, why_not, own, twice))
+        gather.append(partial(_evidence, host, interface, known, survey, seen, answers, second, why_not, own, twice))
     findings += clone_findings({name: survey for name, survey in surveys.items() if survey is not None})
     foreseen: dict[str, Foreseen] = {}
     for host in chosen:
@@ -144,7 +146,7 @@ def check_with_knowledge(
     findings = with_reservation_lines(site, known, findings)
     segments = {host.name: frozenset(i.segment for i in host.interfaces) for host in chosen}
     gathered = sorted_findings(without_lesser(findings))
-    result = CheckResult(gathered, lambda: (e for one in gather for e in one()), segments)
+    result = CheckResult(gathered, lambda: (e for one in gather for e in one()), segments, seen.vantages)
     return Checked(result, known)
 
 
@@ -210,6 +212,7 @@ def _evidence(
     survey: HostSurvey | None,
     seen: SiteWire,
     answers: dict[IPAddress, WireAnswer],
+    second: dict[IPAddress, WireAnswer],
     why_not: dict[IPAddress, str],
     own: frozenset[str],
     twice: frozenset[str | None],
@@ -226,12 +229,9 @@ def _evidence(
             is_own = address in survey.own_addresses()
             said = "the host holds it now" if is_own else "the host does not hold it now"
             consulted = (*consulted, Consulted(f"kernel of {survey.host}", said, utc()))
-        answer = answers.get(address)
-        if answer is not None:
-            yield Evidence(shown, host.name, interface.name, (*consulted, answer.consulted(own), *servers), unasked)
-        else:
-            wire = _not_asked(why_not.get(address, seen.why))
-            yield Evidence(shown, host.name, interface.name, (*consulted, *servers), (*unasked, wire))
+        looks = tuple(looks[address].consulted(own) for looks in (answers, second) if address in looks)
+        unlooked = () if looks else (_not_asked(why_not.get(address, seen.why)),)
+        yield Evidence(shown, host.name, interface.name, (*consulted, *looks, *servers), (*unasked, *unlooked))
 
 
 @cache

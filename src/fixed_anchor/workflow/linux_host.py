@@ -27,6 +27,7 @@ from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.workflow.baseline import recorded, take_baseline
 from fixed_anchor.workflow.draft import draft_host
 from fixed_anchor.workflow.give_back import give_back_from_seat
+from fixed_anchor.workflow.neighbour_checks import NeighbourChecks, seen_by
 from fixed_anchor.workflow.restore import restore_draft
 from fixed_anchor.workflow.settle import verify_when_settled
 
@@ -34,8 +35,6 @@ _log = logging.getLogger(__name__)
 
 #: Seconds that a host is looked for whose connection was lost with a decision.
 _TO_DECIDE = 90.0
-#: Seconds for its new address to answer.
-_TO_ANSWER = 15.0
 
 
 class DraftOutdated(Refused):
@@ -52,6 +51,8 @@ class LinuxHost:
     def __init__(self, machine: Machine) -> None:
         self.machine = machine
         self.name = machine.name
+        #: Those who look at its interfaces from beside, by the interfaces' names.
+        self.neighbours: dict[str, NeighbourChecks] = {}
 
     def survey(self) -> HostSurvey:
         return take_stock(self.machine)
@@ -122,7 +123,7 @@ class LinuxHost:
     ) -> VerifyResult:
         return verify_when_settled(host, self.machine, wanted, hostname, terms.judge, terms.patience, left, told)
 
-    def answers_anew(self, host: str, interface: str) -> VerifyCheck:
+    def answers_anew(self, host: str, interface: str, seconds: float) -> VerifyCheck:
         begun = time.monotonic()
         expected = "a new connection to the new address leads to this host"
         while True:
@@ -132,17 +133,20 @@ class LinuxHost:
             except Unreachable as error:
                 # Switches and neighbours may need a moment.
                 why = error.what
-                if time.monotonic() - begun < _TO_ANSWER:
+                if time.monotonic() - begun < seconds:
                     time.sleep(1.0)
                     continue
             except NoAccess as error:
                 why = error.what
-            seconds = round(time.monotonic() - begun, 3)
+            took = round(time.monotonic() - begun, 3)
             observed = proven or "it does not"
             outcome, shown = (FAIL, why) if proven is None else (PASS, None)
             return VerifyCheck(
-                "answers-anew", True, host, interface, "the seat", expected, observed, outcome, shown, seconds
+                "answers-anew", True, host, interface, "the seat", expected, observed, outcome, shown, took
             )
+
+    def from_elsewhere(self, wanted: tuple[InterfaceConfig, ...]) -> tuple[VerifyCheck, ...]:
+        return seen_by(self.neighbours, wanted)
 
     def give_verdict(self, number: str, word: str, checks: tuple[str, ...], why: str) -> None:
         driver.give_verdict(self.machine, number, word, checks, why)

@@ -37,19 +37,21 @@ def look(
     quickly: bool = False,
     pattern: Pattern = CAREFULLY,
     in_use: Iterable[IPAddress] = (),
+    ours: frozenset[str] = frozenset(),
 ) -> Looked:
     """Asks who holds ``targets``, all together, and with ``ask_dhcp`` which DHCP servers answer.
 
     ``quickly`` ends as soon as somebody answered for every target. ``pattern`` is that of the
     ARP probes. Those that others probe for, too, are asked for again; not so those ``in_use`` anyway, such as
-    gateways, for which others' probes say nothing. Raises :class:`NoAccess`.
+    gateways, for which others' probes say nothing. ``ours`` are the MACs of other vantages of ours that look at the
+    same time. Raises :class:`NoAccess`.
     """
     wanted = list(dict.fromkeys(targets))
     dhcp = " and for DHCP servers" if ask_dhcp else ""
     _log.info("%s: asking for %d addresses%s", vantage.name, len(wanted), dhcp)
     if vantage.frames is not None:
         frames, name = vantage.frames, vantage.name
-        looked = _with_frames(frames, name, wanted, ask_dhcp, quickly, pattern)
+        looked = _with_frames(frames, name, wanted, ask_dhcp, quickly, pattern, ours)
         if quickly:
             return looked
         # An address of a gateway has an owner anyway: only a second one is suspect.
@@ -59,14 +61,20 @@ def look(
             looked.answers, suspects, lambda beside: _with_frames(frames, name, beside, False, False, CONTROL).answers
         )
         looked = msgspec.structs.replace(looked, answers=answers)
-        return _once_more(frames, name, looked, used) if pattern is CAREFULLY else looked
+        return _once_more(frames, name, looked, used, ours) if pattern is CAREFULLY else looked
     if vantage.table is not None:
         return _through_kernel(vantage.table, vantage.name, wanted)
     return Looked({}, dict.fromkeys(wanted, vantage.why_not or "not asked"))
 
 
 def _with_frames(
-    frames: Frames, name: str, targets: list[IPAddress], ask_dhcp: bool, quickly: bool, pattern: Pattern
+    frames: Frames,
+    name: str,
+    targets: list[IPAddress],
+    ask_dhcp: bool,
+    quickly: bool,
+    pattern: Pattern,
+    ours: frozenset[str] = frozenset(),
 ) -> Looked:
     asking: list[HolderQuestion] = []
     why_not: dict[IPAddress, str] = {}
@@ -95,7 +103,7 @@ def _with_frames(
             asked += f", {question.ignored} broken frames passed over"
         for target, holders in question.holders.items():
             found = tuple(Holder(mac, how) for mac, how in sorted(holders.items()))
-            answers[target] = WireAnswer(target, found, asked, name, at, tuple(sorted(question.probers[target])))
+            answers[target] = WireAnswer(target, found, asked, name, at, tuple(sorted(question.probers[target] - ours)))
     seen = tuple(_seen(a, name, at) for a in servers.answers) if servers is not None else ()
     return Looked(answers, why_not, _once(seen))
 
@@ -106,7 +114,7 @@ _ROUNDS = 4
 _ONLY_LOOKS = 2
 
 
-def _once_more(frames: Frames, name: str, looked: Looked, in_use: frozenset[IPAddress]) -> Looked:
+def _once_more(frames: Frames, name: str, looked: Looked, in_use: frozenset[IPAddress], ours: frozenset[str]) -> Looked:
     """Asks again, at random times, for what only others' probes were seen for: several may look at the same time."""
     answers = {
         target: msgspec.structs.replace(answer, probers=()) if target in in_use else answer
@@ -117,7 +125,7 @@ def _once_more(frames: Frames, name: str, looked: Looked, in_use: frozenset[IPAd
         open_ones = [t for t, a in answers.items() if a.probers and not a.holders]
         if not open_ones:
             break
-        again = _with_frames(frames, name, open_ones, False, False, AGAIN)
+        again = _with_frames(frames, name, open_ones, False, False, AGAIN, ours)
         for target, answer in again.answers.items():
             since = {mac: begun.setdefault((target, mac), number) for mac in answer.probers}
             about_to = tuple(mac for mac in answer.probers if number - since[mac] < _ONLY_LOOKS)

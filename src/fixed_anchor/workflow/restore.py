@@ -7,9 +7,9 @@ from typing import Any
 import msgspec
 
 from fixed_anchor.change import states
-from fixed_anchor.change.change import Draft
+from fixed_anchor.change.change import Draft, LeavingLease
 from fixed_anchor.change.files import FileEdit, FileText, apply_edits, joined_edits
-from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.addresses import IPAddress, parse_address
 from fixed_anchor.core.baseline import Baseline, InterfaceBefore
 from fixed_anchor.core.config import InterfaceConfig
 from fixed_anchor.core.errors import ChangeOpen, InputError, NotSupported, Refused
@@ -57,6 +57,15 @@ def last_cutover(machine: Machine) -> str:
             )
         return number
     raise InputError(driver.never_begun(machine) or f"there is no change to restore on {machine.name}")
+
+
+def addresses_left(machine: Machine, number: str) -> tuple[IPAddress, ...]:
+    """The leased addresses that a host left with change ``number``, as far as its notes can be read."""
+    try:
+        leases = msgspec.convert(driver.notes(machine, number).get("leases") or [], list[LeavingLease])
+    except (InputError, msgspec.ValidationError):
+        return ()
+    return tuple(parse_address(str(lease.address)) for lease in leases)
 
 
 def restore_draft(machine: Machine, number: str, hold: frozenset[IPAddress] = frozenset()) -> Draft:

@@ -1,4 +1,4 @@
-"""The machines and vantages that a plan is looked at from."""
+"""The machines of a plan, and what was surveyed of them."""
 
 from __future__ import annotations
 
@@ -7,12 +7,11 @@ import logging
 from collections.abc import Iterable
 
 from fixed_anchor import machines
-from fixed_anchor.core.addresses import IPNetwork
 from fixed_anchor.core.config import LinkFacts
 from fixed_anchor.core.errors import AnchorError, InputError, NoAccess, located
 from fixed_anchor.core.plan import HostPlan, Plan
 from fixed_anchor.core.rules.host import host_of_machine
-from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
+from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.machines.seat import Seat
 from fixed_anchor.observe import kernel
@@ -20,6 +19,7 @@ from fixed_anchor.observe.stocktaking import look_at_kernel, take_stock
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Vantage
 from fixed_anchor.workflow.at_once import AT_ONCE, Told, at_once
+from fixed_anchor.workflow.whereabouts import Whereabouts
 
 #: So many hosts of a plan are named in an error.
 _NAMED = 20
@@ -34,6 +34,7 @@ class Site:
         self.plan = plan
         self.here = here
         self.seat = seat or Seat()
+        self.whereabouts = Whereabouts(plan, here, self.seat)
         self._here_survey: HostSurvey | None = None
         self._own_macs: frozenset[str] | None = None
         self._machines: dict[str, Machine | None] = {}
@@ -58,7 +59,11 @@ class Site:
         if host.name in self.unreached:
             return None
         if host.name not in self._machines:
-            machine = self.here if self._is_here(host) else machines.reach(self.plan, host, self.seat)
+            machine = (
+                self.here
+                if self._is_here(host)
+                else machines.reach(self.plan, host, self.seat, self.whereabouts.of(host))
+            )
             self._machines[host.name] = machine
         return self._machines[host.name]
 
@@ -101,6 +106,10 @@ class Site:
                 planned = tuple(LinkFacts(i.name, i.mac, i.mac) for i in host.interfaces)
                 self._surveys[host.name] = take_stock(machine, planned=planned)
         return self._surveys[host.name]
+
+    def is_surveyed(self, host: HostPlan) -> bool:
+        """Whether the survey of ``host`` is at hand."""
+        return self._surveys.get(host.name) is not None
 
     def survey_of_kernel(self, host: HostPlan) -> HostSurvey | None:
         """What the kernel of ``host`` says, for somebody who may not read its files; from now on its survey."""
@@ -171,29 +180,6 @@ class Site:
             file=self.plan.file,
             remedy=f"{remedy}: {some}",
         )
-
-    def vantage(self, host: HostPlan, interface: str, subnets: tuple[IPNetwork, ...]) -> Vantage:
-        """A vantage for ``interface`` of ``host``; or why there is none.
-
-        Where the host itself cannot be asked, this machine looks in its stead if it is on the segment.
-        """
-        machine = self.machine(host)
-        if self.here.running and (machine is None or machine.is_afar):
-            on_segment = _interface_on(self.here_survey(), subnets)
-            if on_segment is not None and on_segment.link.mac is not None:
-                return self.here.vantage(on_segment)
-        if machine is None:
-            return Nowhere(f"this machine is not {host.name}, and has no address on its segment")
-        survey = self.survey(host)
-        return own_vantage(machine, survey, interface)
-
-
-def _interface_on(survey: HostSurvey, subnets: tuple[IPNetwork, ...]) -> SurveyedInterface | None:
-    for interface in survey.interfaces:
-        for held in interface.addresses:
-            if any(s.version == held.address.version and held.address.ip in s for s in subnets):
-                return interface
-    return None
 
 
 def own_vantage(machine: Machine, survey: HostSurvey | None, interface: str) -> Vantage:

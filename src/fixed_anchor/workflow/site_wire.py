@@ -1,20 +1,27 @@
-"""The wire of all segments of a plan that are reached from here, each looked at from one vantage."""
+"""The wire of all segments of a plan that are reached from here.
+
+Each is looked at from the host itself or in its stead, and from a second host where one is reached.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable
+from functools import partial
+
+import msgspec
 
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.claims import Claims
 from fixed_anchor.core.errors import NoAccess
 from fixed_anchor.core.plan import HostPlan, InterfacePlan, Plan, Segment
 from fixed_anchor.core.resolving import ONLY_TCP, SILENT, questions, usefulness
-from fixed_anchor.core.rules.wire import DhcpServerSeen, WireAnswer
+from fixed_anchor.core.rules.wire import DhcpServerSeen, WireAnswer, more_telling
 from fixed_anchor.core.wanted import gateways_of
 from fixed_anchor.vantages.protocol import AsksDns, Vantage
 from fixed_anchor.workflow import names
 from fixed_anchor.workflow.at_once import at_once
-from fixed_anchor.workflow.look import look
+from fixed_anchor.workflow.look import Looked, look
+from fixed_anchor.workflow.on_segment import neighbour_of, vantage_for
 from fixed_anchor.workflow.site import Site
 
 Job = tuple[HostPlan, InterfacePlan]
@@ -27,9 +34,12 @@ class SiteWire:
     def __init__(self, why: str = "no vantage") -> None:
         self.why = why
         self._answers: dict[JobName, dict[IPAddress, WireAnswer]] = {}
+        self._second: dict[JobName, dict[IPAddress, WireAnswer]] = {}
         self._why_not: dict[JobName, dict[IPAddress, str]] = {}
         #: Interfaces whose link has no neighbours: a tunnel, a point-to-point link.
         self.without_neighbours: set[JobName] = set()
+        #: The places from which each segment was looked at.
+        self.vantages: dict[str, list[str]] = {}
         #: DHCP servers that answered, by segment.
         self.servers: dict[str, tuple[DhcpServerSeen, ...]] = {}
         #: Resolvers that did not answer, and the vantage they were asked from.
@@ -41,9 +51,26 @@ class SiteWire:
         """The answers for the addresses of one interface, and why there are none for others."""
         return self._answers.get(job, {}), self._why_not.get(job, {})
 
-    def answered(self, job: JobName, answer: WireAnswer) -> None:
+    def second(self, job: JobName) -> dict[IPAddress, WireAnswer]:
+        """What a second host saw of the addresses of one interface."""
+        return self._second.get(job, {})
+
+    def most_telling(self, job: JobName, own_macs: frozenset[str]) -> dict[IPAddress, WireAnswer]:
+        """For each address what was seen from that place which saw somebody with it; ``own_macs`` are the host's."""
+        answers, second = self._answers.get(job, {}), self.second(job)
+        both = {a: more_telling(answer, second.get(a, answer), own_macs) for a, answer in answers.items()}
+        return {**second, **both}
+
+    def answered(self, job: JobName, answer: WireAnswer, is_second: bool = False) -> None:
         """Keeps an answer for an interface."""
-        self._answers.setdefault(job, {})[answer.address] = answer
+        (self._second if is_second else self._answers).setdefault(job, {})[answer.address] = answer
+
+    def looks_from(self, segment: Segment, vantage: Vantage) -> None:
+        """Keeps a place from which a segment is looked at, and whether it sees less than one that sends frames."""
+        shown = vantage.name + ("" if vantage.frames is not None else " (weaker: the neighbour table there)")
+        places = self.vantages.setdefault(segment.name, [])
+        if shown not in places:
+            places.append(shown)
 
     def not_asked(self, job: JobName, address: IPAddress, why: str) -> None:
         """Keeps why nobody asked for an address of an interface."""
@@ -57,68 +84,83 @@ def gateways_asked(plan: Plan, interface: InterfacePlan) -> tuple[IPAddress, ...
     return tuple([g.address for g in gateways if (four if g.address.version == 4 else six)])
 
 
+class _Question(msgspec.Struct, frozen=True):
+    """An address to be asked for, for an interface; ``is_second`` where somebody else looks at it first."""
+
+    job: JobName
+    target: IPAddress
+    is_second: bool = False
+
+
+class _Lookout(msgspec.Struct):
+    """What is to be asked from one vantage. Of ``segments`` and ``jobs`` it is the first one."""
+
+    vantage: Vantage
+    questions: list[_Question] = []
+    segments: dict[str, Segment] = {}
+    jobs: list[Job] = []
+
+
 def look_at_wire(site: Site, jobs: Iterable[Job]) -> SiteWire:
     """Probes the addresses and gateways of ``jobs``, those of one vantage together.
 
     DHCP servers and resolvers of their segments are asked as well.
     """
     seen = SiteWire()
-    vantages: dict[str, Vantage] = {}
-    questions: dict[str, list[tuple[JobName, IPAddress]]] = {}
-    segments: dict[str, dict[str, Segment]] = {}
-    by_vantage: dict[str, list[Job]] = {}
+    lookouts: dict[str, _Lookout] = {}
     for host, interface in jobs:
-        targets = [h.address for h in interface.hold] + list(interface.expect)
-        targets += gateways_asked(site.plan, interface)
+        addresses = [h.address for h in interface.hold] + list(interface.expect)
+        targets = [*addresses, *gateways_asked(site.plan, interface)]
         if not targets:
             continue
         job = (host.name, interface.name)
         segment = site.plan.segments[interface.segment]
-        vantage = site.vantage(host, interface.name, segment.subnets)
-        if vantage.why_not is not None:
-            for target in targets:
-                seen.not_asked(job, target, vantage.why_not)
-            continue
-        if not vantage.has_neighbours:
+        vantage = vantage_for(site, host, interface)
+        why_not = vantage.why_not
+        if why_not is None and not vantage.has_neighbours:
             seen.without_neighbours.add(job)
+            why_not = f"{interface.name} is a link without neighbours"
+        if why_not is not None:
             for target in targets:
-                seen.not_asked(job, target, f"{interface.name} is a link without neighbours")
+                seen.not_asked(job, target, why_not)
             continue
-        vantages.setdefault(vantage.name, vantage)
-        segments.setdefault(vantage.name, {})[segment.name] = segment
-        by_vantage.setdefault(vantage.name, []).append((host, interface))
-        questions.setdefault(vantage.name, []).extend((job, target) for target in targets)
-
-    def look_from(name: str) -> None:
-        _look_from(seen, vantages[name], questions[name], segments[name])
-
+        first = lookouts.setdefault(vantage.name, _Lookout(vantage))
+        first.questions += [_Question(job, target) for target in targets]
+        first.segments[segment.name] = segment
+        seen.looks_from(segment, vantage)
+        first.jobs.append((host, interface))
+        # What is connected anyway looks, too; for the host on which this runs nobody is connected.
+        neighbour = neighbour_of(site, host, segment, may_connect=site.machine(host) is not site.here)
+        if neighbour is not None and neighbour.vantage.name != vantage.name:
+            second = lookouts.setdefault(neighbour.vantage.name, _Lookout(neighbour.vantage))
+            second.questions += [_Question(job, address, is_second=True) for address in addresses]
+            seen.looks_from(segment, neighbour.vantage)
+    ours = frozenset(one.vantage.frames.mac for one in lookouts.values() if one.vantage.frames is not None)
     # Each takes some seconds, whatever is asked; what names are known by then is asked one after the other.
-    for failed in at_once(vantages, look_from, site.at_once):
+    for failed in at_once(lookouts.values(), partial(_look_from, seen, ours), site.at_once):
         if failed is not None:
             raise failed
-    for name, vantage in vantages.items():
-        _ask_names(seen, site.plan, vantage, segments[name].values(), by_vantage[name])
+    for one in lookouts.values():
+        _ask_names(seen, site.plan, one.vantage, one.segments.values(), one.jobs)
     return seen
 
 
-def _look_from(
-    seen: SiteWire, vantage: Vantage, questions: list[tuple[JobName, IPAddress]], segments: Mapping[str, Segment]
-) -> None:
-    gateways = {g.address for segment in segments.values() for g in segment.gateways}
+def _look_from(seen: SiteWire, ours: frozenset[str], lookout: _Lookout) -> None:
+    gateways = {g.address for segment in lookout.segments.values() for g in segment.gateways}
+    targets = [question.target for question in lookout.questions]
+    in_use = [target for target in targets if target in gateways]
     try:
-        in_use = [target for _, target in questions if target in gateways]
-        looked = look(vantage, [target for _, target in questions], ask_dhcp=True, in_use=in_use)
+        looked = look(lookout.vantage, targets, ask_dhcp=bool(lookout.segments), in_use=in_use, ours=ours)
     except NoAccess as error:
         why = f"{error.what}; {error.remedy}" if error.remedy else error.what
-        for job, target in questions:
-            seen.not_asked(job, target, why)
-        return
-    for job, target in questions:
-        if target in looked.answers:
-            seen.answered(job, looked.answers[target])
-        else:
-            seen.not_asked(job, target, looked.why_not.get(target, "not asked"))
-    for segment in segments:
+        looked = Looked({}, dict.fromkeys(targets, why))
+    for question in lookout.questions:
+        if question.target in looked.answers:
+            seen.answered(question.job, looked.answers[question.target], question.is_second)
+        elif not question.is_second:
+            # What a second host cannot see is no fault of the plan.
+            seen.not_asked(question.job, question.target, looked.why_not.get(question.target, "not asked"))
+    for segment in lookout.segments:
         seen.servers[segment] = looked.servers
 
 

@@ -23,7 +23,10 @@ from fixed_anchor.workflow.asking import asking_for
 from fixed_anchor.workflow.at_once import at_once
 from fixed_anchor.workflow.baseline import last_recorded
 from fixed_anchor.workflow.host_wide import beside, host_configs
+from fixed_anchor.workflow.neighbour_checks import seen_by
+from fixed_anchor.workflow.neighbours import neighbours_of
 from fixed_anchor.workflow.network_checks import network_checks
+from fixed_anchor.workflow.on_segment import vantage_for
 from fixed_anchor.workflow.site import Site
 from fixed_anchor.workflow.sole_owner import sole_owner_checks
 
@@ -47,7 +50,20 @@ def verify(site: Site, host_names: tuple[str, ...] = ()) -> VerifyResult:
             raise made
         else:
             checks += made
+    # Once every host has been looked at: those are the neighbours.
+    for seen in at_once(chosen, lambda host: _from_beside(site, host), site.at_once):
+        checks += seen if not isinstance(seen, AnchorError) else []
     return VerifyResult(tuple(checks))
+
+
+def _from_beside(site: Site, host: HostPlan) -> list[VerifyCheck]:
+    """What others of the plan that were looked at see of a host."""
+    machine = site.machine(host)
+    survey = site.survey(host) if machine is not None and machine.running else None
+    if machine is None or survey is None:
+        return []
+    beside = neighbours_of(site, host, machine, survey, may_connect=False)
+    return list(seen_by(beside, host_configs(site.plan, host, survey).values()))
 
 
 def _checks_of(site: Site, host: HostPlan) -> list[VerifyCheck]:
@@ -64,7 +80,7 @@ def _checks_of(site: Site, host: HostPlan) -> list[VerifyCheck]:
             checks.append(skipped_check("reached", host.name, interface.name, "the host is not reached from here"))
             continue
         segment = site.plan.segments[interface.segment]
-        vantage = site.vantage(host, interface.name, segment.subnets)
+        vantage = vantage_for(site, host, interface)
         checks += state_of(host.name, machine, survey, wanted, interface.name, unread=unread)
         found = survey.interface(interface.name)
         if found is not None and survey.running:

@@ -51,6 +51,15 @@ class WireAnswer(msgspec.Struct, frozen=True):
         return Consulted(self.vantage, said, self.at)
 
 
+def more_telling(first: WireAnswer, second: WireAnswer, own_macs: frozenset[str]) -> WireAnswer:
+    """Of what was seen of one address from two places that in which somebody has it, or is about to take it."""
+    for tells in (lambda a: a.foreign(own_macs), lambda a: set(a.probers) - own_macs, lambda a: a.proxies):
+        for answer in (first, second):
+            if tells(answer):
+                return answer
+    return first
+
+
 class DhcpServerSeen(msgspec.Struct, frozen=True):
     """A DHCP server that answered: its address and MAC, and what it would tell a client.
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from fixed_anchor.machines.seat import Way
+from fixed_anchor.machines.seat import Way, nowhere_else
 from fixed_anchor.machines.ssh.destination import parse_destination
 from fixed_anchor.machines.ssh.machine import SshMachine
 
@@ -14,6 +14,6 @@ def reach(way: Way) -> SshMachine:
     """
     destination = parse_destination(way.rest)
     return way.seat.kept(
-        (way.name, str(destination), way.addresses, way.macs),
-        lambda: SshMachine(destination, way.seat, way.name, way.addresses, way.macs),
+        (way.name, str(destination), way.addresses, way.macs, way.elsewhere is nowhere_else),
+        lambda: SshMachine(destination, way),
     )

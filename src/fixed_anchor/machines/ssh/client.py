@@ -61,6 +61,8 @@ class Effective(msgspec.Struct, frozen=True):
     alias: str | None = None
     #: The jump host or proxy command by which it is reached; empty without one.
     jump: str = ""
+    #: The files that know host keys, the user's own first.
+    known_hosts: tuple[str, ...] = ()
 
     def known_as(self) -> tuple[str, ...]:
         """The names by which known_hosts has its key, the likeliest first; sshd(8).
@@ -103,8 +105,13 @@ def effective(destination: Destination) -> Effective:
         said.setdefault(key, value.strip())
     jump = next((said[k] for k in ("proxyjump", "proxycommand") if said.get(k, "none") != "none"), "")
     port = said.get("port", "22")
+    files = " ".join(said.get(key, "") for key in ("userknownhostsfile", "globalknownhostsfile"))
     return Effective(
-        said.get("hostname", destination.name), int(port) if port.isdecimal() else 22, said.get("hostkeyalias"), jump
+        said.get("hostname", destination.name),
+        int(port) if port.isdecimal() else 22,
+        said.get("hostkeyalias"),
+        jump,
+        tuple(files.split()),
     )
 
 
@@ -124,6 +131,13 @@ def session_at_argv(destination: Destination, jump: str, address: IPAddress, kno
     """
     strict = ["StrictHostKeyChecking=yes", "CheckHostIP=no", f"HostKeyAlias={known_as}"]
     return _argv(destination, jump, [f"HostName={address}", *strict])
+
+
+def trial_argv(destination: Destination, jump: str) -> list[str]:
+    """A session that ends at once, of which the client tells with which keys it came about; see `alone.py`."""
+    argv = _argv(destination, jump, [])
+    # Of an option given twice the first counts, and jump hosts are asked to tell as well.
+    return [argv[0], "-v", *argv[1:]]
 
 
 def _argv(destination: Destination, jump: str, more: list[str]) -> list[str]:

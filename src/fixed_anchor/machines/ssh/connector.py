@@ -8,18 +8,19 @@ from contextlib import AbstractContextManager, nullcontext
 from fixed_anchor.change.files import FileText
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.errors import NoAccess, Unreachable
+from fixed_anchor.machines.seat import Elsewhere
 from fixed_anchor.machines.ssh import client
 from fixed_anchor.machines.ssh.channel import Channel
 from fixed_anchor.machines.ssh.destination import Destination
 from fixed_anchor.machines.ssh.errand import Errand
-from fixed_anchor.machines.ssh.session import Password, Session
+from fixed_anchor.machines.ssh.session import FoundAt, Password, Session
 
 
 class Connector:
     """Opens sessions with one destination: by its own name, else by the ``addresses`` it is to hold.
 
-    At those only a machine is taken that has the host's key, and one of its ``macs``: machines that were cloned have
-    the same key.
+    At those, and where it may be ``elsewhere``, only a machine is taken that has the host's key, and one of its
+    ``macs``: machines that were cloned have the same key.
     ``jump`` is held while a connection begins through a jump host of that name.
     """
 
@@ -29,6 +30,7 @@ class Connector:
         destination: Destination,
         addresses: tuple[IPAddress, ...],
         macs: frozenset[str],
+        elsewhere: Elsewhere,
         password: Password,
         jump: Callable[[str], AbstractContextManager[object]],
     ) -> None:
@@ -36,8 +38,11 @@ class Connector:
         self.destination = destination
         self.addresses = addresses
         self._macs = macs
-        #: Whether the addresses come first: for what is to be proven over a new one.
+        self._elsewhere = elsewhere
+        #: Whether the addresses come first: for what is to be decided over a new one.
         self.addresses_first = False
+        #: Whether nothing else counts: for what is to be proven.
+        self.addresses_only = False
         self._password = password
         self._jump = jump
         self._effective: client.Effective | None = None
@@ -59,24 +64,42 @@ class Connector:
 
         Raises :class:`NoAccess`; :class:`Unreachable` where nothing answers at any address.
         """
-        ways: list[IPAddress | None] = [*self.addresses, None] if self.addresses_first else [None, *self.addresses]
+        ways: list[IPAddress | None] = [*self.addresses]
+        if not self.addresses_only:
+            ways.insert(len(ways) if self.addresses_first else 0, None)
         failed: dict[IPAddress | None, NoAccess] = {}
         for address in ways:
             try:
                 return self._by_name(early) if address is None else self._by_address(address)
             except NoAccess as error:
-                if not isinstance(error, Unreachable) and (address is None or self.addresses_first):
+                if not isinstance(error, Unreachable) and (address is None or address is ways[0]):
                     raise
                 failed[address] = error
-        by_name = failed.pop(None)
-        # Who answers at its address, and is not it, is worth knowing.
+        if not self.addresses_only:
+            for address, how in self._elsewhere():
+                if address in failed:
+                    continue
+                try:
+                    return self._by_address(address, how)
+                except NoAccess as error:
+                    failed[address] = error
+        raise self._not_found(failed)
+
+    def _not_found(self, failed: dict[IPAddress | None, NoAccess]) -> Unreachable:
+        """That it is nowhere: who answers at its address, and is not it, is worth knowing; else where it was sought."""
+        by_name = failed.pop(None, None)
         others = [f"; at {a}: {e.what}" for a, e in failed.items() if not isinstance(e, Unreachable)]
-        raise Unreachable(by_name.what + "".join(others), remedy=by_name.remedy)
+        silent = ", ".join(str(a) for a, e in failed.items() if isinstance(e, Unreachable))
+        if by_name is None:
+            what = f"{self.host} does not answer a new connection to {silent or 'its address'}"
+            return Unreachable(what + "".join(others), remedy=f"try `{self.ways}`")
+        nor = f"; nor at {silent}" if silent else ""
+        return Unreachable(by_name.what + nor + "".join(others), remedy=by_name.remedy)
 
     def _by_name(self, early: Errand | None) -> Session:
         return self._session(client.session_argv(self.destination, self.effective().jump), early)
 
-    def _by_address(self, address: IPAddress) -> Session:
+    def _by_address(self, address: IPAddress, how: str = "by its plan") -> Session:
         last: NoAccess | None = None
         for known_as in self.effective().known_as():
             try:
@@ -90,7 +113,7 @@ class Connector:
                 last = error
                 continue
             self._refuse_another(session, address)
-            session.found_at = (address, known_as)
+            session.found_at = FoundAt(address, known_as, how)
             return session
         assert last is not None
         raise last

@@ -17,8 +17,10 @@ from fixed_anchor.machines.fetched import Fetched
 from fixed_anchor.machines.here import STATE_DIR
 from fixed_anchor.machines.readable import Ran, Wanted, not_asked
 from fixed_anchor.machines.search import GREP, LARGE, Found, found_by_commands
-from fixed_anchor.machines.seat import Seat
+from fixed_anchor.machines.seat import Way
+from fixed_anchor.machines.ssh.alone import why_not_alone
 from fixed_anchor.machines.ssh.connector import Connector
+from fixed_anchor.machines.ssh.corrections import corrections
 from fixed_anchor.machines.ssh.destination import Destination
 from fixed_anchor.machines.ssh.errand import Errand, Reply
 from fixed_anchor.machines.ssh.session import Session
@@ -36,9 +38,8 @@ _USUAL = 30.0
 class SshMachine:
     """A host over SSH. It is connected when it is first asked something, and again where the connection was lost.
 
-    ``addresses`` are those it is to hold, where it is looked for if it does not answer by its own name; there it must
-    have one of ``macs``. Everything
-    raises :class:`NoAccess`, and :class:`Unreachable` where it does not answer.
+    Where it does not answer by its own name it is looked for at the addresses of ``way``, and must have one of its
+    MACs there. Everything raises :class:`NoAccess`, and :class:`Unreachable` where it does not answer.
     """
 
     running = True
@@ -46,27 +47,26 @@ class SshMachine:
     has_shell = True
     has_tool = False
 
-    def __init__(
-        self,
-        destination: Destination,
-        seat: Seat,
-        name: str = "",
-        addresses: tuple[IPAddress, ...] = (),
-        macs: frozenset[str] = frozenset(),
-    ) -> None:
+    def __init__(self, destination: Destination, way: Way) -> None:
         self.destination = destination
         self.state_dir = STATE_DIR
-        self._name = name
-        self._seat = seat
+        self._name = way.name
+        seat = self._seat = way.seat
         # Several threads may ask, one after the other.
         self._lock = threading.RLock()
         self._session: Session | None = None
         self._fetched: Fetched | None = None
         self._relay: Relay | None = None
         self._has_python: bool | None = None
-        shown = name or destination.name
+        shown = way.name or destination.name
         self._connector = Connector(
-            shown, destination, addresses, macs, lambda refused: seat.password(shown, refused), seat.jump
+            shown,
+            destination,
+            way.addresses,
+            way.macs,
+            way.elsewhere,
+            lambda refused: seat.password(shown, refused),
+            seat.jump,
         )
 
     # --- the connection -----------------------------------------------------------------
@@ -78,24 +78,23 @@ class SshMachine:
 
     def at_its_addresses(self) -> None:
         """From now on it is looked for at the addresses that it is to hold first, by a new connection."""
-        self.close()
+        self._drop()
         self._connector.addresses_first = True
 
     def answers_anew(self) -> str | None:
         if not self._connector.addresses:
             return None
         with self._lock:
+            self._drop()
+            self._connector.addresses_only = True
             try:
-                self.at_its_addresses()
                 found = self.session_with_it().found_at
-                if found is None:
-                    addresses = ", ".join(map(str, self._connector.addresses))
-                    raise Unreachable(f"{self.name} does not answer a new connection to {addresses}")
-            except NoAccess:
-                self.close()
-                self._connector.addresses_first = False
-                raise
-            return f"{found[0]} is this host, by {self._connector.proof}"
+            finally:
+                self._connector.addresses_only = False
+            assert found is not None
+            # What is to be decided from now on is decided over it.
+            self._connector.addresses_first = True
+            return f"{found.address} is this host, by {self._connector.proof}"
 
     def session_with_it(self, early: Errand | None = None) -> Session:
         """The open session; one that is only now made is asked for ``early`` at once. Raises :class:`NoAccess`."""
@@ -103,24 +102,26 @@ class SshMachine:
             if self._session is None:
                 self._session = self._connector.open(early)
                 _log.info("%s: connected, user %s", self.name, self._session.uid)
-                self._say_where()
             return self._session
-
-    def _say_where(self) -> None:
-        """Notes what is to be corrected at the seat where the host was found at its address alone."""
-        found = self._session.found_at if self._session is not None else None
-        if found is not None and not self._connector.addresses_first:
-            self._seat.remark(
-                f"{self.name} does not answer by its own name any more, but at {found[0]}: correct its name in DNS, or "
-                f"for `Host {self.destination.name}` in your SSH configuration `HostName {found[0]}` with "
-                f"`HostKeyAlias {found[1]}`, as its key is known by that name"
-            )
 
     def let_go(self) -> None:
         self.close()
 
     def close(self) -> None:
-        """Ends the connection."""
+        """Ends the connection; notes what is to be corrected at the seat. It is made again if something is asked."""
+        self._say_where()
+        self._drop()
+
+    def _say_where(self) -> None:
+        """Notes what is to be corrected at the seat where the host was found at an address alone."""
+        found = self._session.found_at if self._session is not None else None
+        if found is None:
+            return
+        wrong = corrections(self.destination, self._connector.effective(), found.address, found.known_as)
+        if wrong:
+            self._seat.remark(f"{self.name} is at {found.address}, {found.how}. Correct at this seat:", wrong)
+
+    def _drop(self) -> None:
         if self._session is not None:
             self._session.close()
             self._session = None
@@ -138,7 +139,7 @@ class SshMachine:
                 return self.session_with_it(errand if only_looks else None).ask(errand)
             except (Unreachable, KeyboardInterrupt):
                 # Nobody knows how much of a request was sent when Ctrl-C was pressed.
-                self.close()
+                self._drop()
                 raise
 
     def _ask_again(self, errand: Errand) -> Reply:
@@ -308,7 +309,7 @@ class SshMachine:
             try:
                 yield relay
             except (Unreachable, KeyboardInterrupt):
-                self.close()
+                self._drop()
                 raise
 
     def _relay_now(self) -> Relay | None:
@@ -321,6 +322,12 @@ class SshMachine:
 
     def session(self) -> IPAddress | None:
         return self.session_with_it().address
+
+    def ssh_port(self) -> int | None:
+        return self.session_with_it().port
+
+    def why_not_alone(self) -> AnchorError | None:
+        return why_not_alone(self.name, self.destination, self._connector.effective().jump)
 
     def why_no_change(self) -> AnchorError | None:
         session = self.session_with_it()

@@ -7,6 +7,7 @@ import secrets
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from typing import NamedTuple
 
 from fixed_anchor.core.addresses import IPAddress, parse_address
 from fixed_anchor.core.errors import Unreachable, printable
@@ -28,10 +29,18 @@ _TRIES = 3
 Password = Callable[[str | None], str | None]
 
 
+class FoundAt(NamedTuple):
+    """An address at which a host was found, the name by which its key is known, and how the address was known."""
+
+    address: IPAddress
+    known_as: str
+    how: str
+
+
 class Session:
     """An open session. ``uid`` is as whom the commands run there, ``why_not_root`` what keeps it from being root.
 
-    ``address`` is the host's end of the connection.
+    ``address`` and ``port`` are the host's end of the connection.
     """
 
     def __init__(self, host: str, ways: str, channel: Channel, password: Password, early: Errand | None = None) -> None:
@@ -44,8 +53,9 @@ class Session:
         self.uid = -1
         self.why_not_root = ""
         self.address: IPAddress | None = None
-        #: The address at which it was found instead of by its own name, and the name by which its key is known.
-        self.found_at: tuple[IPAddress, str] | None = None
+        self.port: int | None = None
+        #: Where it was found instead of by its own name.
+        self.found_at: FoundAt | None = None
         self._asked = 0 if early is None else 1
         self._early = early
         self._begin(password)
@@ -71,7 +81,7 @@ class Session:
                 elif kind == "name":
                     self.name = rest or self.name
                 elif kind == "session":
-                    self.address = _own_end(rest)
+                    self.address, self.port = _own_end(rest)
                 elif kind == "why":
                     self.why_not_root = self.why_not_root or rest
                 elif kind == "hello":
@@ -186,10 +196,11 @@ class Session:
         self.channel.close()
 
 
-def _own_end(text: str) -> IPAddress | None:
-    """The host's address in SSH_CONNECTION, ssh(1)."""
+def _own_end(text: str) -> tuple[IPAddress | None, int | None]:
+    """The host's address and port in SSH_CONNECTION, ssh(1)."""
     words = text.split()
     try:
-        return parse_address(words[2].removeprefix("::ffff:").partition("%")[0]) if len(words) == 4 else None
+        address = parse_address(words[2].removeprefix("::ffff:").partition("%")[0]) if len(words) == 4 else None
+        return address, int(words[3]) if address is not None else None
     except ValueError:
-        return None
+        return None, None

@@ -81,7 +81,20 @@ def show_check(out: Console, plan_file: str, result: CheckResult, hosts: list[st
     if len(hosts) > 1:
         _show_table(out, ranked, result)
         out.print()
+        _show_vantages(out, result)
     put(out, verdict_line(plan_file, result))
+
+
+def _show_vantages(out: Console, result: CheckResult) -> None:
+    """From where each segment was looked at, and that from nowhere where it was not."""
+    rows: list[list[str | Text]] = []
+    for name in dict.fromkeys(s for names in result.segments.values() for s in sorted(names)):
+        places = [printable(place) for place in result.vantages.get(name, ())]
+        more = f" and {len(places) - _FEW} more" if len(places) > _FEW else ""
+        rows.append([name, "; ".join(places[:_FEW]) + more or styled("nowhere", STYLES[UNDETERMINED])])
+    if rows:
+        put_table(out, ["segment", "looked at from"], rows)
+        out.print()
 
 
 def _show_briefly(out: Console, hosts: list[str], findings: dict[str | None, list[Finding]], shown: Shown) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from rich.console import Console
 from rich.text import Text
 
+from fixed_anchor.core.checks import FROM_ELSEWHERE
 from fixed_anchor.core.errors import printable
 from fixed_anchor.core.flapping import Changed, Flapping
 from fixed_anchor.core.times import on_the_clock
@@ -51,6 +52,8 @@ def _show_check(out: Console, check: VerifyCheck) -> None:
     line.append(printable(check.expected))
     if check.observed != check.expected:
         line.append(f"   seen: {printable(check.observed)}", style="dim")
+    if check.code in FROM_ELSEWHERE:
+        line.append(f"   from {printable(check.seen_from)}", style="dim")
     if not check.required:
         line.append("   (not required)", style="dim")
     elif check.as_before:
