@@ -45,6 +45,7 @@ def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item
         config.hook.pytest_deselected(items=beyond_cover)
         items[:] = [item for item in items if item not in beyond_cover]
     reason = why_not()
+    items[:] = _mixed(items)
     for item in items:
         if "tests/lab/" not in str(item.path).replace(os.sep, "/"):
             continue
@@ -53,6 +54,14 @@ def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item
             if os.environ.get("FIXED_ANCHOR_LAB") == "required":
                 raise pytest.UsageError(f"FIXED_ANCHOR_LAB=required, but {reason}")
             item.add_marker(pytest.mark.skip(reason=reason))
+
+
+def _mixed(items: list[pytest.Item]) -> list[pytest.Item]:
+    """The lab's tests, which wait for daemons most of the time, evenly among those that compute."""
+    of_lab = [item for item in items if "tests/lab/" in str(item.path).replace(os.sep, "/")]
+    others = [item for item in items if item not in set(of_lab)]
+    placed = [((n + 0.5) / len(group), item) for group in (of_lab, others) for n, item in enumerate(group)]
+    return [item for _, item in sorted(placed, key=lambda one: one[0])]
 
 
 @pytest.fixture

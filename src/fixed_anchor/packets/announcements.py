@@ -8,7 +8,7 @@ from ipaddress import IPv4Address, IPv6Address
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.packets.arp import announcement_frame
 from fixed_anchor.packets.arp_probes import ArpProbes
-from fixed_anchor.packets.conversation import PACE, Send
+from fixed_anchor.packets.conversation import PACE, ArpRange, Send
 from fixed_anchor.packets.ethernet import ETHERTYPE_ARP, ETHERTYPE_IPV6
 from fixed_anchor.packets.ipv6 import unsolicited_frame
 from fixed_anchor.packets.neighbour_probes import NeighbourProbes
@@ -43,6 +43,7 @@ class Announcements:
             self._listeners.append(NeighbourProbes(mac, six[0], six))
             kinds.append(ETHERTYPE_IPV6)
         self.ethertypes: tuple[int, ...] = tuple(kinds)
+        self.arp_range: ArpRange = None
         self.deadline = 0.0
 
     @property

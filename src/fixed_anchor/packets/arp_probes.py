@@ -10,7 +10,7 @@ import msgspec
 
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.packets.arp import REPLY, REQUEST, Arp, probe_frame, request_frame
-from fixed_anchor.packets.conversation import PACE, Send
+from fixed_anchor.packets.conversation import PACE, ArpRange, Send
 from fixed_anchor.packets.ethernet import ETHERTYPE_ARP, Frame, PacketError
 
 # RFC 5227, section 1.1: the constants of probing, in seconds.
@@ -90,6 +90,7 @@ class ArpProbes:
         self._until_answered = until_answered
         self._chance = chance or random.Random()
         self.targets = tuple(dict.fromkeys(targets))
+        self.arp_range: ArpRange = (min(self.targets), max(self.targets)) if self.targets else None
         self.holders: dict[IPAddress, dict[str, str]] = {target: {} for target in self.targets}
         self.probers: dict[IPAddress, set[str]] = {target: set() for target in self.targets}
         #: By the four bytes that stand in a packet: most ARP traffic is about other addresses.

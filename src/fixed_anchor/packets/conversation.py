@@ -10,14 +10,20 @@ from __future__ import annotations
 
 import heapq
 from collections.abc import Iterator
+from ipaddress import IPv4Address
 from typing import Protocol
 
 import msgspec
 
 from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.packets.ethernet import ETHERTYPE_ARP
 
 #: Frames a second at which many addresses are probed together.
 PACE = 5000.0
+
+
+#: The first and the last IPv4 address that a conversation asks for with ARP; ``None``: it wants to see all of it.
+ArpRange = tuple[IPv4Address, IPv4Address] | None
 
 
 class Send(msgspec.Struct, frozen=True):
@@ -30,10 +36,12 @@ class Send(msgspec.Struct, frozen=True):
 class Conversation(Protocol):
     """What a vantage needs to know. ``ethertypes`` are those of the frames it wants to see.
 
-    ``deadline`` may move until the last frame was sent.
+    Of ARP it wants to see what is about the addresses of ``arp_range``. ``deadline`` may move until the last frame
+    was sent.
     """
 
     ethertypes: tuple[int, ...]
+    arp_range: ArpRange
 
     def sends(self) -> Iterator[Send]:
         """What is to be sent, in the order of its times; each is asked for when it is due."""
@@ -68,6 +76,11 @@ class Together:
     def __init__(self, *parts: Conversation) -> None:
         self.parts = parts
         self.ethertypes = tuple(dict.fromkeys(kind for part in parts for kind in part.ethertypes))
+        ranges = [part.arp_range for part in parts if ETHERTYPE_ARP in part.ethertypes]
+        known = [one for one in ranges if one is not None]
+        self.arp_range: ArpRange = None
+        if known and len(known) == len(ranges):
+            self.arp_range = min(first for first, _ in known), max(last for _, last in known)
 
     def sends(self) -> Iterator[Send]:
         return heapq.merge(*(part.sends() for part in self.parts), key=lambda send: send.at)

@@ -8,7 +8,7 @@ from ipaddress import IPv4Address
 
 import msgspec
 
-from fixed_anchor.packets.conversation import Send
+from fixed_anchor.packets.conversation import ArpRange, Send
 from fixed_anchor.packets.dhcp import ACK, CLIENT_PORT, DISCOVER, INFORM, OFFER, Dhcp, frame, question
 from fixed_anchor.packets.ethernet import ETHERTYPE_IPV4, Frame, PacketError
 from fixed_anchor.packets.ipv4 import IPv4
@@ -40,6 +40,7 @@ class DhcpQuestions:
     """
 
     ethertypes: tuple[int, ...] = (ETHERTYPE_IPV4,)
+    arp_range: ArpRange = None
 
     def __init__(self, mac: str, own: IPv4Address | None = None, chance: random.Random | None = None) -> None:
         chance = chance or random.Random()

@@ -6,7 +6,7 @@ import random
 from collections.abc import Iterator
 from ipaddress import IPv4Address
 
-from fixed_anchor.packets.conversation import Send
+from fixed_anchor.packets.conversation import ArpRange, Send
 from fixed_anchor.packets.dhcp import CLIENT_PORT, MESSAGE_TYPE, RELEASE, SERVER_ID, SERVER_PORT, Dhcp
 from fixed_anchor.packets.ethernet import ETHERTYPE_IPV4, Frame
 from fixed_anchor.packets.ipv4 import IPv4
@@ -27,6 +27,7 @@ class Release:
     """One release, to the server's MAC or that of the router on the way to it; over as soon as it is sent."""
 
     ethertypes: tuple[int, ...] = (ETHERTYPE_IPV4,)
+    arp_range: ArpRange = None
     deadline = 0.0
     finished = False
 

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from ipaddress import IPv4Address, IPv6Address
 
 from fixed_anchor.core.addresses import IPAddress
-from fixed_anchor.packets.conversation import Send
+from fixed_anchor.packets.conversation import ArpRange, Send
 from fixed_anchor.packets.ethernet import ETHERTYPE_IPV4, ETHERTYPE_IPV6, Frame, PacketError
 from fixed_anchor.packets.ipv4 import PROTOCOL_ICMP, Echo, IPv4, echo_frame
 from fixed_anchor.packets.ipv6 import ECHO_REPLY, PROTOCOL_ICMPV6, Icmpv6, IPv6, echo6_frame
@@ -35,6 +35,7 @@ class EchoRequests:
         self.identifier = (chance or random.Random()).randrange(1, 65536)
         self.ignored = 0
         self.ethertypes: tuple[int, ...] = (ETHERTYPE_IPV4 if target.version == 4 else ETHERTYPE_IPV6,)
+        self.arp_range: ArpRange = None
         self._macs = (source_mac, target_mac)
         self._count, self._interval = count, interval
 

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator
 from ipaddress import IPv6Address
 
 from fixed_anchor.core.addresses import IPAddress
-from fixed_anchor.packets.conversation import PACE, Send
+from fixed_anchor.packets.conversation import PACE, ArpRange, Send
 from fixed_anchor.packets.ethernet import ETHERTYPE_IPV6, Frame, PacketError
 from fixed_anchor.packets.ipv6 import (
     NEIGHBOUR_ADVERTISEMENT,
@@ -33,6 +33,7 @@ class NeighbourProbes:
     """
 
     ethertypes: tuple[int, ...] = (ETHERTYPE_IPV6,)
+    arp_range: ArpRange = None
 
     def __init__(
         self,

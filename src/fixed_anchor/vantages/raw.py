@@ -64,7 +64,7 @@ class RawVantage(OwnSockets):
     def converse(self, conversation: Conversation) -> None:
         with ExitStack() as open_sockets:
             # One socket a kind of frame, each with a filter: they see less of the unrelated traffic.
-            wires = [open_sockets.enter_context(self._socket(kind)) for kind in conversation.ethertypes]
+            wires = [open_sockets.enter_context(self._socket(kind, conversation)) for kind in conversation.ethertypes]
             exchange(
                 conversation,
                 lambda frame: _send(self.interface, wires[0], frame),
@@ -74,14 +74,14 @@ class RawVantage(OwnSockets):
                 _, dropped = struct.unpack("II", wire.getsockopt(_SOL_PACKET, _STATISTICS, 8))
                 self._dropped += dropped
 
-    def _socket(self, ethertype: int) -> socket.socket:
+    def _socket(self, ethertype: int, conversation: Conversation) -> socket.socket:
         try:
             # Bound to nothing until the filter is on: nothing unwanted gets in before.
             wire = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, 0)
         except PermissionError:
             raise NoAccess("a raw socket needs root", remedy="run it with sudo") from None
         try:
-            packet_filter.attach(wire, ethertype)
+            packet_filter.attach(wire, ethertype, conversation.arp_range)
             wire.setsockopt(_SOL_PACKET, _AUXDATA, 1)
             wire.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, _RECEIVE_BUFFER)
             wire.bind((self.interface, ethertype))

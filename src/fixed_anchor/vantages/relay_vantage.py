@@ -55,7 +55,8 @@ class RelayVantage:
         return self._dropped
 
     def converse(self, conversation: Conversation) -> None:
-        kinds = [(kind, packet_filter.instructions(kind).hex()) for kind in conversation.ethertypes]
+        filters = {k: packet_filter.instructions(k, conversation.arp_range) for k in conversation.ethertypes}
+        kinds = [(kind, code.hex()) for kind, code in filters.items()]
         with self._held() as relay:
             try:
                 relay.frames.clear()
