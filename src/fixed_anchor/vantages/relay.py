@@ -44,6 +44,7 @@ class Relay:
     def __init__(self, stream: Stream) -> None:
         self._stream = stream
         self.frames: list[bytes] = []
+        self._unanswered = 0
         letter, _ = self._message(time.monotonic() + _ON_THE_WAY)
         if letter != b"H":
             raise NoAccess("the relay did not say that it is there")
@@ -58,21 +59,42 @@ class Relay:
         data = struct.pack(">I", len(contents) + 1) + letter + contents
         self._stream.write(data, time.monotonic() + _ON_THE_WAY)
 
+    def begin(self, letter: bytes, **words: Any) -> None:
+        """Sends a message whose answer is not waited for: whoever asks next, or receives, hears where it failed."""
+        self.send(letter, json.dumps(words).encode())
+        self._unanswered += 1
+
+    def _answered(self, data: bytes) -> dict[str, Any]:
+        said: dict[str, Any] = json.loads(data)
+        if "errno" in said:
+            raise Failed(int(said["errno"]), str(said["error"]))
+        return said
+
+    def _is_earlier(self, kind: bytes) -> bool:
+        """Whether this answers what was begun, or says that a frame could not be sent."""
+        if kind == b"A" and self._unanswered:
+            self._unanswered -= 1
+            return True
+        return kind == b"W"
+
     def ask(self, letter: bytes, contents: bytes = b"", seconds: float = 0.0) -> bytes:
         """Sends a message and returns the contents of its answer. Raises :class:`Failed`. Frames are kept."""
         self.send(letter, contents)
         until = time.monotonic() + _ON_THE_WAY + seconds
+        earlier = b"{}"
         while True:
             kind, data = self._message(until)
             if kind == b"R":
                 self.frames.append(data)
-            elif kind == b"D":
-                return data
-            else:
-                said = json.loads(data)
-                if "errno" in said:
-                    raise Failed(int(said["errno"]), str(said["error"]))
-                return data
+                continue
+            if self._is_earlier(kind):
+                earlier = data
+                continue
+            # Nothing more of what was asked is under way: now it can be told what failed.
+            self._answered(earlier)
+            if kind == b"A":
+                self._answered(data)
+            return data
 
     def call(self, letter: bytes, seconds: float = 0.0, **words: Any) -> dict[str, Any]:
         """The same with contents in JSON both ways."""
@@ -84,9 +106,10 @@ class Relay:
         until = time.monotonic() + max(wait, 0)
         while self._stream.has_something(time.monotonic() if self.frames else until):
             kind, data = self._message(time.monotonic() + _ON_THE_WAY)
-            if kind == b"A":
-                said = json.loads(data)
-                raise Failed(int(said.get("errno", 0)), str(said.get("error", "")))
-            self.frames.append(data)
+            if kind == b"R":
+                self.frames.append(data)
+                continue
+            self._is_earlier(kind)
+            self._answered(data)
         came, self.frames = self.frames, []
         return came

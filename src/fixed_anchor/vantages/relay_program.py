@@ -99,6 +99,21 @@ def receive(wire):
             send(b"R", bytes([address[2], tagged(told)]) + frame)
 
 
+def send_frame(frame):
+    """Sends a frame; where that fails all wires are closed, so that it is told once."""
+    try:
+        try:
+            wires[0].send(frame)
+        except OSError as error:
+            if error.errno not in (errno.ENOBUFS, errno.EAGAIN):
+                raise
+            time.sleep(0.001)
+            wires[0].send(frame)
+    except OSError:
+        close_wires()
+        raise
+
+
 def udp(said):
     """Asks over UDP once; the answer in hexadecimal, empty without one."""
     family = socket.AF_INET6 if ":" in said["server"] else socket.AF_INET
@@ -163,15 +178,15 @@ def handle(letter, contents):
     """Does what one message asks for."""
     said = json.loads(contents.decode()) if letter in b"OUCI" else {}
     if letter == b"F":
-        try:
-            wires[0].send(contents)
-        except OSError as error:
-            if error.errno not in (errno.ENOBUFS, errno.EAGAIN):
-                raise
-            time.sleep(0.001)
-            wires[0].send(contents)
+        # Without a wire that was refused: the seat has been told, and may not have read it yet.
+        if wires:
+            send_frame(contents)
     elif letter == b"O":
-        open_wires(said)
+        try:
+            open_wires(said)
+        except OSError:
+            close_wires()
+            raise
         answer()
     elif letter == b"X":
         answer(dropped=close_wires())
@@ -208,7 +223,9 @@ def main():
                 handle(message[:1], message[1:])
             except (socket.timeout, OSError) as error:
                 timed_out = isinstance(error, socket.timeout)
-                answer(errno=0 if timed_out else error.errno or 0, error=error.strerror or str(error))
+                said = {"errno": 0 if timed_out else error.errno or 0, "error": error.strerror or str(error)}
+                # Nobody waits for an answer to a frame.
+                send(b"W" if message[:1] == b"F" else b"A", json.dumps(said).encode())
 
 
 if __name__ == "__main__":

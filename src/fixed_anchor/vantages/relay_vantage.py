@@ -60,7 +60,8 @@ class RelayVantage:
         with self._held() as relay:
             try:
                 relay.frames.clear()
-                relay.call(b"O", interface=self.interface, ethertypes=kinds)
+                # The first frame goes with it: an answer takes one round trip more than there.
+                relay.begin(b"O", interface=self.interface, ethertypes=kinds)
                 exchange(
                     conversation,
                     lambda frame: _sent(relay, frame),
