@@ -96,6 +96,27 @@ def test_of_many_starts_one_takes_the_lock(real: Scene) -> None:
         assert real.verb("roll-back", winner).returncode == 0
 
 
+def test_who_comes_late_to_a_lock_that_was_left_takes_no_other_away(real: Scene) -> None:
+    """It was seen, cleared away by somebody who died of it, and taken: all before the late one went on."""
+    first = waiting(real, real.lay({"x": (None, NEW)}))
+    real.verb("confirm", first)
+    died, taken, late = (real.lay({name: (None, NEW)}) for name in "ytz")
+    (died / "starting").write_text("999999\n")
+    (first / "cleared-by").symlink_to(died.name)
+    (taken / "starting").write_text(f"{os.getpid()}\n")
+    (real.changes / "open").symlink_to(taken.name)
+    once = real.root / "once"
+    once.write_text(first.name)
+    command(
+        real,
+        "readlink",
+        f'case $1 in */open) if [ -e {once} ]; then cat {once}; rm {once}; exit; fi ;; esac; exec /bin/readlink "$@"',
+    )
+    refused = real.verb("start", late)
+    assert refused.returncode == 7, refused.stderr
+    assert os.readlink(real.changes / "open") == taken.name
+
+
 def test_all_that_a_rollback_needs_is_on_disk_before_the_boot_unit(real: Scene) -> None:
     """And a disk that never answers does not hold the start up for ever."""
     seen = real.root / "synced"

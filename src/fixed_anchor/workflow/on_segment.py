@@ -48,7 +48,7 @@ def vantage_for(site: Site, host: HostPlan, interface: InterfacePlan) -> Vantage
     if neighbour is not None:
         return neighbour.vantage
     why = own.why_not if own is not None else None
-    why = why or f"{host.name} is not reached, and this machine has no address on its segment"
+    why = why or f"this machine is not {host.name}, and has no address on its segment"
     return Nowhere(why + _who_could(site, host, segment))
 
 

@@ -26,6 +26,18 @@ is_over() {
     # In this order: a `start` that has ended well has left a state behind.
     [ ! -d "/proc/$begun_by" ] && [ ! -f "$root/$1/state" ]
 }
+# let_end NAME: a guard clears away after its last word; what it takes for its own lock must not be ours by then.
+let_end() {
+    tries=0
+    while pid=$(cat "$root/$1/heartbeat" 2>/dev/null) && pid=${pid%% *} && [ -n "$pid" ]; do
+        case $({ tr '\0' ' ' <"/proc/$pid/cmdline"; } 2>/dev/null) in
+        *" guard $root/$1 "* | *" boot $root/$1 "*) ;;
+        *) return 0 ;;
+        esac
+        [ "$((tries += 1))" -le 50 ] || die 7 "change $1 is just ending on this host"
+        pause
+    done
+}
 take_lock() {
     # Two tries: the second after a lock that a finished or never begun change left behind.
     for _ in 1 2; do
@@ -34,6 +46,8 @@ take_lock() {
         other=$(readlink "$root/open") || continue
         [ "$other" != "$name" ] || return 0
         is_over "$other" || die 7 "change $other is open on this host; confirm, restore or close it first"
+        let_end "$other"
+        left=$other
         # Only one may clear it away: who is the first to say so there, or, where that one died, in its folder.
         while ! ln -sn "$name" "$root/$other/cleared-by" 2>/dev/null; do
             next=$(readlink "$root/$other/cleared-by")
@@ -41,7 +55,8 @@ take_lock() {
             { [ -d "$root/$next" ] && is_over "$next"; } || die 7 "change $next is just being begun on this host"
             other=$next
         done
-        rm -f "$root/open"
+        # Who was the first may have cleared it away, and died: then it is somebody else's by now.
+        [ "$(readlink "$root/open")" != "$left" ] || rm -f "$root/open"
     done
     die 7 "another change is open on this host"
 }
