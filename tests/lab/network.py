@@ -67,6 +67,7 @@ class Segment:
     router6 = "2001:db8:7e:1::1"
     pool = ("203.0.113.100", "203.0.113.199")
     router_mac = "00:00:5e:00:53:01"
+    bridge = "br0"
 
     def __init__(self, folder: Path, serve: bool = True) -> None:
         """``serve`` runs the router's own DHCP and DNS server; others may be run by :meth:`run_server`."""
@@ -118,6 +119,14 @@ class Segment:
             log=self.folder / f"{self.name}.log",
         )
 
+    def move_pool(self, first: str, last: str) -> None:
+        """From now on the router leases other addresses, and knows nothing of the old leases."""
+        assert self.server is not None
+        self.namespace.stop(self.server)
+        (self.folder / f"{self.name}.leases").unlink(missing_ok=True)
+        self.pool = (first, last)
+        self.server = self._serve()
+
     def lose(self, address: str) -> None:
         """The router does not answer at ``address`` any more."""
         self.namespace("ip", "address", "del", f"{address}/24", "dev", "br0")
@@ -132,7 +141,7 @@ class Segment:
         """Lays a cable from the bridge to ``interface`` of ``namespace``."""
         port = f"p{next(_numbers)}"
         self.namespace("ip", "link", "add", port, "type", "veth", "peer", "name", interface, "netns", namespace.name)
-        self.namespace("ip", "link", "set", port, "master", "br0", "up")
+        self.namespace("ip", "link", "set", port, "master", self.bridge, "up")
         self._ports[namespace.name, interface] = port
         namespace("ip", "link", "set", interface, "address", mac)
 
@@ -153,6 +162,25 @@ class Segment:
 
     def close(self) -> None:
         for namespace in (*self.neighbours, self.namespace):
+            namespace.close()
+
+
+class Branch(Segment):
+    """A further segment ``198.18.NUMBER.0/24`` behind the router of another one; nothing serves on it."""
+
+    def __init__(self, beside: Segment, number: int) -> None:
+        self.folder, self.namespace = beside.folder, beside.namespace
+        self.name, self.bridge = f"branch{number}", f"br{number + 1}"
+        self.router = f"198.18.{number}.1"
+        self.neighbours: list[Namespace] = []
+        self._ports: dict[tuple[str, str], str] = {}
+        self.server = None
+        self.namespace("ip", "link", "add", self.bridge, "type", "bridge", "forward_delay", "0")
+        self.namespace("ip", "link", "set", self.bridge, "up")
+        self.namespace("ip", "address", "add", f"{self.router}/24", "dev", self.bridge)
+
+    def close(self) -> None:
+        for namespace in self.neighbours:
             namespace.close()
 
 

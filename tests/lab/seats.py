@@ -24,10 +24,15 @@ PLAN = (
 class Reached:
     """A host that seats can reach: with an SSH host key, and perhaps a certificate, of its own."""
 
-    def __init__(self, host: LabHost, port: int = 22, authority: Path | None = None, more: str = "") -> None:
-        """``authority`` is the key that signs its host key; ``more`` are further lines of sshd_config(5)."""
+    def __init__(
+        self, host: LabHost, port: int = 22, authority: Path | None = None, more: str = "", address: str | None = None
+    ) -> None:
+        """``authority`` is the key that signs its host key; ``more`` are further lines of sshd_config(5).
+
+        Without an ``address`` it is that of its lease.
+        """
         self.host, self.port, self.authority = host, port, authority
-        self.address = host.leased_address()
+        self.address = address or host.leased_address()
         self.key = host.disk("/etc/ssh/own_key")
         self.key.unlink(missing_ok=True)
         run("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(self.key))
