@@ -154,7 +154,7 @@ def test_back_on_another_lease(make_host: MakeHost, segment: Segment, far_seat: 
     assert now not in (old, ANOTHER)
     assert f"tide-db is at {now}, found by its MAC {host.mac} from gull" in done.stderr, said
     told = seat.tool("status", "--plan", "plan.yaml", "--host", "tide-db")
-    assert "0002, is confirmed" in told.stdout, told.stdout + told.stderr
+    assert "0002 on eth0, is confirmed" in told.stdout, told.stdout + told.stderr
     assert f"`HostName {old}` becomes `HostName {now}`" in told.stderr, told.stderr
 
 
