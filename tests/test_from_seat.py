@@ -46,6 +46,7 @@ def begin(site: Path, host: str) -> subprocess.Popen[bytes]:
         ("check seat.yaml", 4, "host-not-reached"),
         ("check seat.yaml --host tide-ns1", 0, "seat.yaml: clear"),
         ("check seat.yaml --host auk-store", 4, "is not reached"),
+        ("check seat.yaml --address 203.0.113.23", 4, "from enp1s0 of tide-ns2\n"),
         ("draft seat.yaml", 4, "203.0.113.23/24"),
         ("verify seat.yaml", 1, "auk-store is not reached"),
         ("cutover seat.yaml", 2, "tide-ns1, tide-ns2, puffin-web, auk-store"),
@@ -111,6 +112,8 @@ def test_unattended_is_over_a_new_connection(site: Path) -> None:
     done = run(site, "cutover", "seat.yaml", "--host", "tide-ns1", "--unattended")
     assert done.returncode == 0, done.stdout + done.stderr
     assert "203.0.113.23 is this host, by its host key and its MAC" in done.stdout
+    assert "tide-ns2 finds 203.0.113.23 at this host alone" in done.stdout
+    assert "203.0.113.23 port 22 takes connections of tide-ns2" in done.stdout
     log = (site / "hosts/tide-ns1/state/changes/0001/log").read_text()
     assert ", unattended confirmed it" in log
     assert not (site / "hosts/tide-ns1/state/changes/0001/unattended").exists()

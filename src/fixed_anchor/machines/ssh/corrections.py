@@ -66,7 +66,7 @@ def _alias(destination: Destination, said: Effective, address: IPAddress) -> Ite
         return
     for config in _CONFIGS:
         for file, number, line in _host_name_lines(config.expanduser(), destination.name):
-            if said.hostname in line.split():
+            if said.hostname in re.split(r'[\s="]+', line):
                 yield f"{file}, line {number}: `{printable(line.strip())}` becomes `HostName {address}`"
                 return
     where = f"your configuration of ssh, `Host {destination.name}`"
