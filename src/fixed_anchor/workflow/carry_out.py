@@ -223,7 +223,8 @@ def _looked_at(target: Target, draft: Draft, terms: Terms, left: float, waiting:
     if anew is not None and anew.outcome != PASS:
         # Switches and neighbours may have needed a moment.
         anew = answers(_TO_ANSWER)
-    beside = target.from_elsewhere(draft.waiting)
+    # Of what stays until the decision nobody need know any more.
+    beside = target.from_elsewhere(draft.wanted)
     return VerifyResult((*seen.checks, *((anew,) if anew is not None else ()), *beside))
 
 

@@ -91,7 +91,7 @@ class NeighbourChecks:
         for gateway in gateways:
             macs = self._macs(looked, gateway)
             expected = f"{self.neighbour.host} finds the gateway {gateway}"
-            observed = f"{expected} at {' and '.join(sorted(macs))}" if macs else "it does not"
+            observed = f"it is at {' and '.join(sorted(macs))}" if macs else "it does not"
             why = None if len(macs) == 1 else "nobody answers for it there" if not macs else "two machines answer there"
             yield self._check("neighbour-gateway", False, str(gateway), expected, observed, why, seconds)
 
