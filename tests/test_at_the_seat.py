@@ -7,15 +7,16 @@ import socket
 import struct
 import subprocess
 from collections.abc import Callable
-from ipaddress import IPv4Address, ip_interface
+from ipaddress import IPv4Address, ip_interface, ip_network
 from pathlib import Path
 
+import msgspec
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from fixed_anchor.core.addresses import IPAddress, parse_address
-from fixed_anchor.core.config import InterfaceConfig
+from fixed_anchor.core.config import InterfaceConfig, Route
 from fixed_anchor.core.errors import NoAccess, Refused
 from fixed_anchor.core.reaching import ACCEPTS, SILENT
 from fixed_anchor.core.rules.wire import Holder, WireAnswer, more_telling
@@ -221,7 +222,11 @@ def test_what_a_neighbour_sees(
     assert (made["neighbour-ssh"].outcome, made["neighbour-ssh"].required) == ssh
     if OTHER in after.macs:
         assert OTHER in made["neighbour-finds"].observed
-    # A neighbour that is lost says nothing of the host.
+    # A neighbour that is lost, or hears no gateway any more, says nothing of the host.
+    route = Route(ip_network("0.0.0.0/0"), parse_address("203.0.113.1"))
+    far = msgspec.structs.replace(wanted, routes=(route,))
+    silent = [check for check in checks.made(far) if check.outcome == "fail" and check.required]
+    assert [check.code for check in silent] == (["neighbour-finds"] if OTHER in after.macs else [])
     after.lost = True
     assert checks.made(wanted) == []
 

@@ -112,7 +112,7 @@ _ROWS: tuple[tuple[str, ...], ...] = (
         "planned address",
         "This host answers, and nobody else.",
         "Another machine answers; or nobody, where the neighbour had found the host before the change.",
-        "The neighbour had not found the host before either, or nobody had asked it.",
+        "The neighbour had not found the host before either, or nobody had asked it; or it hears no gateway any more.",
     ),
     (
         "neighbour-ssh",

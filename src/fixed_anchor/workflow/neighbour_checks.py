@@ -68,7 +68,7 @@ class NeighbourChecks:
             try:
                 checks = list(self._once(addresses, gateways))
             except NoAccess:
-                break
+                return []
             # Switches may still have to learn where the host is; a second owner does not go by waiting.
             if all(c.outcome == PASS or not c.required for c in checks) or any(c.why == _TWO for c in checks):
                 break
@@ -78,8 +78,10 @@ class NeighbourChecks:
         begun = time.monotonic()
         looked = self._look(addresses, gateways)
         seconds = round(time.monotonic() - begun, 3)
+        # A neighbour that hears no gateway any more may be cut off itself: its silence says nothing.
+        hears = not gateways or any(self._macs(looked, gateway) for gateway in gateways)
         for address in addresses:
-            yield self._sees(address, looked, seconds)
+            yield self._finds(address, looked, hears, seconds)
             if self._port is not None:
                 begun = time.monotonic()
                 said = self._connect(address)
@@ -87,7 +89,8 @@ class NeighbourChecks:
                 expected = f"{address} port {self._port} takes connections of {self.neighbour.host}"
                 why = None if said == ACCEPTS else "nobody connects to the SSH port from there"
                 observed = expected if why is None else said
-                yield self._check("neighbour-ssh", self._before.accepts, str(address), expected, observed, why, took)
+                required = self._before.accepts and hears
+                yield self._check("neighbour-ssh", required, str(address), expected, observed, why, took)
         for gateway in gateways:
             macs = self._macs(looked, gateway)
             expected = f"{self.neighbour.host} finds the gateway {gateway}"
@@ -95,7 +98,7 @@ class NeighbourChecks:
             why = None if len(macs) == 1 else "nobody answers for it there" if not macs else "two machines answer there"
             yield self._check("neighbour-gateway", False, str(gateway), expected, observed, why, seconds)
 
-    def _sees(self, address: IPAddress, looked: Looked, seconds: float) -> VerifyCheck:
+    def _finds(self, address: IPAddress, looked: Looked, hears: bool, seconds: float) -> VerifyCheck:
         macs = self._macs(looked, address)
         others = sorted(macs - self._own)
         expected = f"{self.neighbour.host} finds {address} at this host alone"
@@ -106,9 +109,8 @@ class NeighbourChecks:
             )
         if not macs:
             why = looked.why_not.get(address, "nobody answers for it there")
-            return self._check(
-                "neighbour-finds", self._before.found, str(address), expected, "it does not", why, seconds
-            )
+            required = self._before.found and hears
+            return self._check("neighbour-finds", required, str(address), expected, "it does not", why, seconds)
         return self._check("neighbour-finds", True, str(address), expected, expected, None, seconds)
 
     def _look(self, addresses: tuple[IPAddress, ...], gateways: tuple[IPAddress, ...]) -> Looked:
