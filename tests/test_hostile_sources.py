@@ -70,7 +70,8 @@ def test_only_regular_files_are_opened(kind: str, target: Callable[[Path], str],
 
 
 @pytest.mark.parametrize(
-    "kind", [*INCLUDES, "hosts", "address-list", "kea-leases", "dhcpd-leases", "dnsmasq-leases", "libvirt"]
+    "kind",
+    [*INCLUDES, "hosts", "address-list", "kea-leases", "dhcpd-leases", "dnsmasq-leases", "libvirt", "windows-dhcp"],
 )
 def test_no_text_of_a_file_outside_the_plan_s_folder_is_quoted(kind: str, tmp_path: Path) -> None:
     outside, inside = tmp_path / "outside", tmp_path / "site"

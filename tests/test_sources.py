@@ -119,6 +119,33 @@ conf-dir=conf.d,.bak
 </network>
 """,
     },
+    "windows-dhcp": {
+        "export.xml": """\
+<DHCPServer xmlns="http://ternpoint.example/dhcp">
+  <IPv4>
+    <OptionValues><OptionValue><OptionId>15</OptionId><Value>ternpoint.example</Value></OptionValue></OptionValues>
+    <Scopes>
+      <Scope>
+        <ScopeId>203.0.113.0</ScopeId><SubnetMask>255.255.255.0</SubnetMask>
+        <StartRange>203.0.113.100</StartRange><EndRange>203.0.113.199</EndRange>
+        <ExclusionRanges>
+          <IPRange><StartRange>203.0.113.100</StartRange><EndRange>203.0.113.109</EndRange></IPRange>
+        </ExclusionRanges>
+        <OptionValues><OptionValue><OptionId>3</OptionId><Value>203.0.113.1</Value></OptionValue></OptionValues>
+        <Reservations>
+          <Reservation><IPAddress>203.0.113.9</IPAddress><ClientId>00-00-5e-00-53-01</ClientId></Reservation>
+        </Reservations>
+        <Leases>
+          <Lease><IPAddress>203.0.113.110</IPAddress><ClientId>00-00-5e-00-53-02</ClientId><HostName>gull</HostName>
+            <AddressState>Active</AddressState><LeaseExpiryTime>1970-01-01T02:30:00Z</LeaseExpiryTime></Lease>
+        </Leases>
+        <Tides/>
+      </Scope>
+    </Scopes>
+  </IPv4>
+</DHCPServer>
+""",
+    },
     "zone": {
         "ternpoint.example.zone": """\
 $TTL 1h
@@ -264,6 +291,13 @@ WHAT: dict[str, dict[str, list[str]]] = {
         "records": ["198.18.4.7 hosts puffin@10"],
         "listed": ["198.18.4.1 the bridge of hold None@4"],
     },
+    "windows-dhcp": {
+        "pools": ["203.0.113.110 - 203.0.113.199@7"],
+        "subnets": ["203.0.113.0/24 203.0.113.1  ternpoint.example@5"],
+        "reservations": ["203.0.113.9 00:00:5e:00:53:01@13"],
+        "leases": ["203.0.113.110 00:00:5e:00:53:02 active 9000 gull@16"],
+        "untidy": ["<Tides> in <Scope> is not known here, and was not read@19"],
+    },
     "zone": {
         "records": [
             "203.0.113.2 A ns.ternpoint.example@5",
@@ -324,6 +358,8 @@ BROKEN = [
     ("libvirt", "<network>\n<ip>", "2:.*not closed"),
     ("libvirt", '<!DOCTYPE x [<!ENTITY a "aaaa"><!ENTITY b "&a;&a;">]>\n<network>&b;</network>', "1: a document type"),
     ("libvirt", "<domain/>", "<domain> stands at the top"),
+    ("windows-dhcp", "<Objs/>", "1: <Objs> stands at the top"),
+    ("windows-dhcp", "<DHCPServer>\n<IPv4>\n", "2: <IPv4> is opened here"),
     ("zone", "x A 203.0.113.300\n", "is no DNS record: its value"),
     ("zone", "$GENERATE 1-4294967295 a$ A 203.0.113.1\n", "1: .GENERATE of more than"),
     ("address-list", "a,b\n1,2\n", "no column is headed"),
@@ -418,7 +454,7 @@ def test_a_spreadsheet(tmp_path: Path) -> None:
 @pytest.mark.parametrize(
     ("kind", "address"),
     [("kea", "203.0.113.150"), ("kea", "198.18.4.77"), ("dhcpd", "203.0.113.120"), ("dnsmasq", "203.0.113.150"),
-     ("libvirt", "198.18.5.20")],
+     ("libvirt", "198.18.5.20"), ("windows-dhcp", "203.0.113.150"), ("windows-dhcp", "203.0.113.20")],
 )  # fmt: skip
 def test_a_reservation_in_the_servers_own_format(tmp_path: Path, kind: str, address: str) -> None:
     name = write(tmp_path, kind)
@@ -437,7 +473,9 @@ def test_a_reservation_in_the_servers_own_format(tmp_path: Path, kind: str, addr
     assert len(now.reservations) == len(was.reservations) + 1
     assert [r.address.compressed for r in added] == [address]
     in_pool = any(added[0].address in p.range for p in now.pools)
-    assert in_pool == (kind in ("kea", "dnsmasq", "libvirt") and any(added[0].address in p.range for p in was.pools))
+    assert in_pool == (
+        kind in ("kea", "dnsmasq", "libvirt", "windows-dhcp") and any(added[0].address in p.range for p in was.pools)
+    )
     if kind != "dnsmasq":  # it takes a host for any subnet
         with pytest.raises(InputError, match=r"is for 198\.51\.100\.9"):
             RESERVE[kind].insert(before, name, Reservation("00:00:5e:00:53:77", "198.51.100.9", "x"))

@@ -16,6 +16,7 @@ TELLS = {
     "dhcpd": "reservations",
     "dnsmasq": "reservations",
     "libvirt": "reservations",
+    "windows-dhcp": "reservations",
     "kea-leases": "leases",
     "dhcpd-leases": "leases",
     "dnsmasq-leases": "leases",

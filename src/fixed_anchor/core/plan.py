@@ -27,6 +27,7 @@ SOURCE_KINDS: dict[str, tuple[str, ...]] = {
     "dnsmasq": (),
     "dnsmasq-leases": (),
     "libvirt": (),
+    "windows-dhcp": (),
     "zone": ("origin",),
     "hosts": (),
     "address-list": ("address", "name", "mac", "state", "sheet"),

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from fixed_anchor.sources import dhcpd_reserve, dnsmasq, kea, libvirt
+from fixed_anchor.sources import dhcpd_reserve, dnsmasq, kea, libvirt, windows_dhcp_reserve
 from fixed_anchor.sources.address_list import AddressList
 from fixed_anchor.sources.dhcpd import Dhcpd
 from fixed_anchor.sources.dhcpd_leases import DhcpdLeases
@@ -13,6 +13,7 @@ from fixed_anchor.sources.kea import Kea
 from fixed_anchor.sources.kea_leases import KeaLeases
 from fixed_anchor.sources.libvirt import Libvirt
 from fixed_anchor.sources.protocol import Reserve, Source
+from fixed_anchor.sources.windows_dhcp import WindowsDhcp
 from fixed_anchor.sources.zone import Zone
 
 #: What may stand before the colon of an entry of a plan's ``sources:``.
@@ -24,6 +25,7 @@ SOURCES: dict[str, Source] = {
     "dnsmasq": Dnsmasq(),
     "dnsmasq-leases": DnsmasqLeases(),
     "libvirt": Libvirt(),
+    "windows-dhcp": WindowsDhcp(),
     "zone": Zone(),
     "hosts": HostsFile(),
     "address-list": AddressList(),
@@ -35,4 +37,5 @@ RESERVE: dict[str, Reserve] = {
     "dhcpd": Reserve(dhcpd_reserve.line, dhcpd_reserve.reserve),
     "dnsmasq": Reserve(dnsmasq.line, dnsmasq.reserve),
     "libvirt": Reserve(libvirt.line, libvirt.reserve),
+    "windows-dhcp": Reserve(windows_dhcp_reserve.line, windows_dhcp_reserve.reserve),
 }

@@ -91,11 +91,12 @@ class Origin(msgspec.Struct, frozen=True):
 
 
 class Reservation(msgspec.Struct, frozen=True):
-    """A reservation to be added to a DHCP server's configuration."""
+    """A reservation to be added to a DHCP server's configuration; ``subnet`` is the server's that its address is in."""
 
     mac: str
     address: str
     name: str
+    subnet: str = ""
 
 
 class Source(Protocol):

@@ -38,6 +38,12 @@ def _server_of(known: Knowledge, address: IPAddress) -> Claims | None:
     return None
 
 
+def _in_subnet(server: Claims, wanted: Reservation) -> Reservation:
+    address = parse_address(wanted.address)
+    subnet = next(str(s.network) for s in server.subnets if address in s.network)
+    return msgspec.structs.replace(wanted, subnet=subnet)
+
+
 def _reservation(site: Site, found: Finding) -> Reservation | None:
     host = site.plan.hosts.get(found.host or "")
     interface = next((i for i in host.interfaces if i.name == found.interface), None) if host else None
@@ -64,6 +70,7 @@ def with_reservation_lines(site: Site, known: Knowledge, findings: list[Finding]
             server = _server_of(known, parse_address(found.address))
             wanted = _reservation(site, found)
             if server is not None and wanted is not None:
+                wanted = _in_subnet(server, wanted)
                 line = RESERVE[server.kind].line(wanted)
                 remedy = f"add to {server.path}: {line}   (`fixed-anchor draft` shows it in its place)"
                 found = msgspec.structs.replace(found, remedy=remedy)
