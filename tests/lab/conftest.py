@@ -142,7 +142,7 @@ def make_host(tmp_path: Path, segment: Segment, request: pytest.FixtureRequest) 
         if lease:
             from tests.lab.network import wait_for
 
-            wait_for("a lease", host.leased, 40)
+            wait_for("a lease", host.leased, 120)
         return host
 
     yield make

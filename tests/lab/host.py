@@ -110,8 +110,8 @@ class LabHost:
             self.init = subprocess.Popen(
                 ["/bin/sh", "-c", script], stdin=subprocess.DEVNULL, stdout=console, stderr=console
             )
-        wait_for("the host's init", self._find_init, 20)
-        wait_for("the host's boot", self._booted, 90)
+        wait_for("the host's init", self._find_init, 60)
+        wait_for("the host's boot", self._booted, 240)
 
     def _find_init(self) -> bool:
         assert self.init is not None
