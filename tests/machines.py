@@ -16,6 +16,7 @@ from fixed_anchor.machines.fetched import Fetched, one_by_one
 from fixed_anchor.machines.files import DiskFiles
 from fixed_anchor.machines.readable import Ran, Wanted, not_asked
 from fixed_anchor.machines.search import Found, lines_naming
+from fixed_anchor.machines.windows.facts import Facts
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Vantage
 
@@ -25,6 +26,7 @@ class Plain:
 
     name, running, state_dir = "tide-db", True, "/var/lib/fixed-anchor"
     is_afar, has_shell, has_tool, words = False, False, True, ()
+    windows: Facts | None = None
 
     def fetch(self, wanted: Wanted) -> Fetched:
         return one_by_one(self, wanted)  # type: ignore[arg-type]

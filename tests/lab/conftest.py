@@ -46,6 +46,8 @@ def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item
         items[:] = [item for item in items if item not in beyond_cover]
     reason = why_not()
     items[:] = _mixed(items)
+    if reason is None:
+        _make_room()
     for item in items:
         if "tests/lab/" not in str(item.path).replace(os.sep, "/"):
             continue
@@ -54,6 +56,20 @@ def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item
             if os.environ.get("FIXED_ANCHOR_LAB") == "required":
                 raise pytest.UsageError(f"FIXED_ANCHOR_LAB=required, but {reason}")
             item.add_marker(pytest.mark.skip(reason=reason))
+
+
+#: Each host needs some 15 inotify instances, all of them of one user; a kernel gives 128 unless told otherwise.
+_INSTANCES, _ENOUGH = Path("/proc/sys/fs/inotify/max_user_instances"), 2048
+
+
+def _make_room() -> None:
+    """Where they run out, daemons of a host fail as it boots, and it never has a lease."""
+    try:
+        if int(_INSTANCES.read_text()) < _ENOUGH:
+            _INSTANCES.write_text(f"{_ENOUGH}\n")
+    except OSError:
+        # Then fewer hosts at a time must do.
+        pass
 
 
 def _mixed(items: list[pytest.Item]) -> list[pytest.Item]:

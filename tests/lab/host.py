@@ -54,6 +54,8 @@ class LabHost:
             # networkd runs as its own user; netplan and NetworkManager want their files for root alone.
             self.write(path, text, 0o600 if "netplan" in path or "NetworkManager" in path else 0o644)
         self.write("/etc/hostname", f"{name}\n", 0o644)
+        # Few devices need no crowd of workers.
+        self.write("/etc/udev/udev.conf", "children_max=2\n", 0o644)
         for unit in units:
             mask = self.disk(f"/etc/systemd/system/{unit}")
             mask.unlink(missing_ok=True)

@@ -17,7 +17,7 @@ from fixed_anchor.core.errors import InputError
 from fixed_anchor.core.plan import SOURCE_KINDS
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.machines import seen_from
-from fixed_anchor.machines.collected import Collected, is_collection
+from fixed_anchor.machines.collected import HEAD, collection, is_collection
 from fixed_anchor.machines.files import write_beside
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe.stocktaking import take_stock
@@ -182,7 +182,7 @@ def _given(
         survey = take_stock(machine)
         return [_Given(survey.host, host_stock(survey), survey, machine)]
     if _is_collection(survey_file):
-        stock = host_stock(take_stock(Collected(Path(survey_file))))
+        stock = host_stock(take_stock(collection(Path(survey_file))))
         return [_Given(stock.host, stock, reach=f"collected:{os.path.relpath(survey_file, folder)}")]
     stock = read_stock(survey_file)
     return [_Given(stock.host, stock)]
@@ -203,6 +203,6 @@ def _vantage(one: _Given, interface: str, survey_file: str | None) -> Vantage:
 def _is_collection(path: str) -> bool:
     try:
         with open(path, "rb") as file:
-            return is_collection(file.read(64))
+            return is_collection(file.read(HEAD))
     except OSError as error:
         raise InputError(f"the survey cannot be read: {error.strerror}", file=path) from None

@@ -15,6 +15,7 @@ from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.machines.collected import collector_source
 from fixed_anchor.machines.files import write_beside
 from fixed_anchor.machines.tree import Tree
+from fixed_anchor.machines.windows.collected import collector_source as windows_collector
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.reporting.documents import as_text
 from fixed_anchor.reporting.documents.parts import problem
@@ -38,8 +39,11 @@ from fixed_anchor.reporting.terminal.survey import show_survey, show_surveys
 @click.option("-o", "output", type=click.Path(dir_okay=False), help="Write the survey to this file, as JSON.")
 @click.option(
     "--collector",
-    is_flag=True,
-    help="Print a read-only script for a host without Python; `propose --survey` reads what it prints there.",
+    type=click.Choice(("linux", "windows")),
+    is_flag=False,
+    flag_value="linux",
+    help="Print a read-only script for a host without Python, or for Windows; `survey --host collected:FILE` and "
+    "`propose --survey` read what it prints there.",
 )
 @JSON
 @click.pass_context
@@ -51,17 +55,18 @@ def command(
     at_once: int,
     detail: bool,
     output: str | None,
-    collector: bool,
+    collector: str | None,
     as_json: bool,
 ) -> None:
     app = App(ctx, as_json)
-    if collector:
+    if collector is not None:
         if as_json:
             raise click.UsageError("--collector prints a script; it has no --json")
+        source = windows_collector() if collector == "windows" else collector_source()
         if output is None:
-            click.echo(collector_source(), nl=False)
+            click.echo(source, nl=False)
         else:
-            write_beside(Path(output), collector_source().encode(), 0o755)
+            write_beside(Path(output), source.encode(), 0o755)
         return
     if root is not None and plan is not None:
         raise click.UsageError("--root and --plan exclude each other")

@@ -155,6 +155,7 @@ class HostSurvey(msgspec.Struct, frozen=True):
     files say beside the addressing, ``others`` what else configures or names interfaces;
     ``unreadable`` are the interface files that were passed over because they cannot be read.
     ``identities`` are what should be this host's alone. ``time_service`` is ``None`` where no time daemon is known.
+    ``system`` names another operating system than Linux.
     """
 
     host: str
@@ -171,6 +172,7 @@ class HostSurvey(msgspec.Struct, frozen=True):
     unreadable: tuple[Unreadable, ...] = ()
     identities: tuple[Identity, ...] = ()
     time_service: TimeService | None = None
+    system: str = ""
 
     def interface(self, name: str) -> SurveyedInterface | None:
         """The interface ``name``, or ``None``."""

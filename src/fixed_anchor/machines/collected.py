@@ -3,19 +3,18 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
 from importlib import resources
 from pathlib import Path
 
 from fixed_anchor.change.files import FileText, decode
-from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.elsewhere import Spelling
-from fixed_anchor.core.errors import AnchorError, InputError, NotSupported
-from fixed_anchor.core.survey import SurveyedInterface
+from fixed_anchor.core.errors import InputError
 from fixed_anchor.daemons import all_files, all_questions, busy_patterns, ifupdown, is_active, others, time_is_active
 from fixed_anchor.daemons.protocol import INTERFACE
+from fixed_anchor.machines.carried import Carried
 from fixed_anchor.machines.carried_lines import CarriedLines
 from fixed_anchor.machines.fetched import Fetched, folders_in, matches, one_by_one
+from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.machines.readable import Ran, Wanted, not_asked
 from fixed_anchor.machines.search import (
     FOLDERS,
@@ -28,10 +27,12 @@ from fixed_anchor.machines.search import (
     lines_naming,
 )
 from fixed_anchor.machines.seat import Way
-from fixed_anchor.vantages.nowhere import Nowhere
-from fixed_anchor.vantages.protocol import Vantage
+from fixed_anchor.machines.windows.collected import WindowsCollected
+from fixed_anchor.machines.windows.facts import is_of_windows
 
 HEADER = "fixed-anchor collection 1"
+#: By so many bytes it is told what a document is.
+HEAD = 4096
 
 
 def collector_source() -> str:
@@ -67,22 +68,18 @@ def _plain(word: str) -> str:
 
 
 def is_collection(data: bytes) -> bool:
-    """Whether ``data`` begins as a collection does."""
-    return data.startswith(HEADER.encode() + b"\n")
+    """Whether ``data`` begins as a collection does, of whichever system."""
+    return data.startswith(HEADER.encode() + b"\n") or is_of_windows(data)
 
 
-class Collected:
+class Collected(Carried):
     """What ``collector.sh`` printed on a host. Commands that it did not run are not there.
 
     Raises :class:`InputError` with the line for a document that is cut or broken.
     """
 
-    running = True
-
     def __init__(self, file: Path) -> None:
-        self.file = file
-        self.name = file.stem
-        self.state_dir = "/var/lib/fixed-anchor"
+        super().__init__(file)
         self.files: dict[str, FileText] = {}
         self.links: dict[str, str] = {}
         self.commands: dict[tuple[str, ...], Ran] = {}
@@ -174,15 +171,6 @@ class Collected:
     def fetch(self, wanted: Wanted) -> Fetched:
         return one_by_one(self, wanted)
 
-    def let_go(self) -> None:
-        """There is no connection."""
-
-    def answers_anew(self) -> str | None:
-        return None
-
-    def at_its_addresses(self) -> None:
-        """There is one way only."""
-
     def search(self, spelling: Spelling) -> Found:
         """What the collector found, which looked for the addresses that the host had; and the files that it carried."""
         carried = [f for path, f in self.files.items() if path.startswith(FOLDERS) and is_worth_a_look(path)]
@@ -195,62 +183,20 @@ class Collected:
             left_out.add(f"files of {self.name} that name {address}", "the collector did not look for it")
         return Found(tuple(dict.fromkeys((*mentions, *found.mentions))), left_out.words())
 
-    def vantage(self, interface: SurveyedInterface) -> Vantage:
-        return Nowhere(f"{self.name} is here only as a collection, not the host itself")
-
-    @property
-    def is_afar(self) -> bool:
-        return True
-
-    def session(self) -> IPAddress | None:
-        return None
-
-    def ssh_port(self) -> int | None:
-        return None
-
-    def why_not_alone(self) -> AnchorError | None:
-        return None
-
-    def why_no_change(self) -> AnchorError | None:
-        return self._no_change()
-
-    @property
-    def words(self) -> tuple[str, ...]:
-        return ("--survey", str(self.file))
-
-    @property
-    def has_tool(self) -> bool:
-        return True
-
-    @property
-    def has_shell(self) -> bool:
-        return False
-
-    def uptime(self) -> float:
-        raise NotSupported(f"{self.name} is here only as a collection, not the host itself")
-
     def folders(self, path: str) -> list[str]:
         return folders_in(self.files, path)
 
-    def make_folder(self, path: str) -> bool:
-        raise self._no_change()
 
-    def rename_folder(self, old: str, new: str) -> None:
-        raise self._no_change()
-
-    def put(self, path: str, data: bytes, mode: int = 0o600) -> None:
-        raise self._no_change()
-
-    def put_all(self, folder: str, files: Mapping[str, tuple[bytes, int]]) -> None:
-        raise self._no_change()
-
-    def _no_change(self) -> InputError:
-        return InputError(
-            f"{self.name} is here only as a collection, not the host itself",
-            remedy="`fixed-anchor draft --runbook` makes a script to carry there",
-        )
+def collection(file: Path) -> Machine:
+    """The collection in ``file``, of whichever system. Raises :class:`InputError`."""
+    try:
+        with open(file, "rb") as opened:
+            head = opened.read(HEAD)
+    except OSError as error:
+        raise InputError(f"the collection cannot be read: {error.strerror}", file=str(file)) from None
+    return WindowsCollected(file) if is_of_windows(head) else Collected(file)
 
 
-def reach(way: Way) -> Collected:
+def reach(way: Way) -> Machine:
     """The collection in the file that is named, seen from the folder of the plan."""
-    return Collected(way.folder / way.rest)
+    return collection(way.folder / way.rest)

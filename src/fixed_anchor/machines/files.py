@@ -14,6 +14,7 @@ from fixed_anchor.change.files import FileText, decode
 from fixed_anchor.core.elsewhere import Spelling
 from fixed_anchor.core.errors import InputError, NoAccess
 from fixed_anchor.machines.search import Found, search_folders
+from fixed_anchor.machines.windows.facts import Facts
 
 _log = logging.getLogger(__name__)
 
@@ -23,6 +24,8 @@ _MAX_SIZE = 16 * 1024 * 1024
 
 class DiskFiles:
     """Files below ``root``; symbolic links are followed as the host itself would, never out of ``root``."""
+
+    windows: Facts | None = None
 
     def __init__(self, root: Path) -> None:
         self.root = Path(os.path.abspath(root))

@@ -17,6 +17,7 @@ from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.machines.fetched import Fetched
 from fixed_anchor.machines.readable import Readable, Wanted
 from fixed_anchor.machines.search import Found
+from fixed_anchor.machines.windows.facts import Facts
 from fixed_anchor.vantages.protocol import Vantage
 
 
@@ -28,6 +29,8 @@ class Machine(Readable, Protocol):
     """
 
     state_dir: str
+    #: What its collector told, where it is a Windows machine.
+    windows: Facts | None
 
     def fetch(self, wanted: Wanted) -> Fetched:
         """All of ``wanted`` in one go: over a network each :meth:`read` and :meth:`run` is a round trip."""

@@ -28,6 +28,7 @@ from fixed_anchor.observe.lease import client_name, lease_clients, lease_of
 from fixed_anchor.observe.provisioning import regenerates
 from fixed_anchor.observe.stack import Charge, Services, active_daemons, in_charge, services
 from fixed_anchor.observe.time_service import time_service
+from fixed_anchor.observe.windows import windows_survey
 
 
 def take_stock(machine: Machine, beside: bool = True, planned: tuple[LinkFacts, ...] = ()) -> HostSurvey:
@@ -38,6 +39,8 @@ def take_stock(machine: Machine, beside: bool = True, planned: tuple[LinkFacts, 
     a pattern or a MAC, and call none of them by name. A broken interface file is told, and keeps nothing else
     from being read. Raises :class:`~fixed_anchor.core.errors.AnchorError` for missing permissions.
     """
+    if machine.windows is not None:
+        return windows_survey(machine.name, machine.windows)
     return _survey(fetch_for_survey(machine, beside), beside, planned)
 
 

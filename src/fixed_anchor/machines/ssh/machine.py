@@ -25,6 +25,7 @@ from fixed_anchor.machines.ssh.destination import Destination
 from fixed_anchor.machines.ssh.errand import Errand, Reply
 from fixed_anchor.machines.ssh.session import Session
 from fixed_anchor.machines.ssh.shell_vantage import ShellVantage
+from fixed_anchor.machines.windows.facts import Facts
 from fixed_anchor.vantages.protocol import Vantage
 from fixed_anchor.vantages.relay import Relay, program
 from fixed_anchor.vantages.relay_vantage import RelayVantage
@@ -46,6 +47,7 @@ class SshMachine:
     is_afar = False
     has_shell = True
     has_tool = False
+    windows: Facts | None = None
 
     def __init__(self, destination: Destination, way: Way) -> None:
         self.destination = destination

@@ -13,6 +13,7 @@ from fixed_anchor.core.survey import Announced, HostSurvey, SurveyedInterface
 from fixed_anchor.reporting.terminal.findings import show_findings
 from fixed_anchor.reporting.terminal.paper import put, put_rows, put_table, styled
 
+NO_STACK = "none that is supported"
 _ORIGINS = {"dhcp": "leased", "fixed": "fixed", "link-local": "link-local", "slaac": "from router advertisements"}
 
 
@@ -29,13 +30,13 @@ def show_survey(out: Console, survey: HostSurvey) -> None:
     """A survey: the stack, every interface, and the findings."""
     title = styled(survey.host, "bold")
     title.append(
-        f"   network stack: {survey.stack or 'none that is supported'}"
+        f"   {survey.system or f'network stack: {survey.stack or NO_STACK}'}"
         + ("" if survey.running else "   (files only, nothing running)"),
         style="default",
     )
     put(out, title)
     for evidence in survey.stack_evidence:
-        put(out, f"because {evidence}", indent=2, hang=4, style="dim")
+        put(out, evidence if survey.system else f"because {evidence}", indent=2, hang=4, style="dim")
     for interface in survey.interfaces:
         out.print()
         _show_interface(out, interface, survey.running)
@@ -81,7 +82,7 @@ def _interface_cells(survey: HostSurvey, interface: SurveyedInterface) -> list[s
         addresses or styled("none", "yellow"),
         styled(", ".join(origins), "yellow" if leased else "green"),
         gateways,
-        interface.stack or survey.stack or styled("none", "yellow"),
+        interface.stack or survey.stack or survey.system.split(" ")[0] or styled("none", "yellow"),
     ]
 
 

@@ -1,0 +1,1 @@
+"""Windows machines: what their collector tells of them. Nothing is changed there yet."""

@@ -1,0 +1,258 @@
+"""What ``collector.ps1`` tells of a Windows machine, as it stands in its JSON; that script says where it comes from.
+
+An ``index`` is Windows' number of an interface, a ``guid`` what it is known by for ever; ``store`` is ``ActiveStore``
+or ``PersistentStore``. Texts are as Windows says them.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import msgspec
+
+from fixed_anchor.core.errors import InputError, printable
+
+#: The version of the form in which the collector writes.
+FORM = 1
+
+
+class Adapter(msgspec.Struct, frozen=True):
+    """A network adapter, hidden ones too."""
+
+    name: str
+    guid: str
+    index: int
+    description: str = ""
+    mac: str = ""
+    permanent_mac: str = ""
+    status: str = ""
+    hardware: bool = False
+    virtual: bool = False
+    hidden: bool = False
+    media: str = ""
+
+
+class IpInterface(msgspec.Struct, frozen=True):
+    """One IP version of an adapter; ``family`` is ``IPv4`` or ``IPv6``, or Windows' number 2 or 23 of it."""
+
+    index: int
+    family: str
+    dhcp: str = ""
+    metric: int = 0
+    automatic_metric: str = ""
+    mtu: int = 0
+    state: str = ""
+    router_discovery: str = ""
+
+    @property
+    def version(self) -> int:
+        """4 or 6."""
+        return version_of(self.family)
+
+
+class Address(msgspec.Struct, frozen=True):
+    """An address; ``seconds`` is the rest of its lifetime, ``None`` for ever."""
+
+    store: str
+    index: int
+    address: str
+    prefix: int
+    prefix_origin: str = ""
+    suffix_origin: str = ""
+    state: str = ""
+    skip_as_source: bool = False
+    seconds: int | None = None
+
+
+class RouteThere(msgspec.Struct, frozen=True):
+    """A route; the metric of its interface comes on top of its own."""
+
+    store: str
+    index: int
+    destination: str
+    next_hop: str
+    metric: int = 0
+    protocol: str = ""
+
+
+class Resolvers(msgspec.Struct, frozen=True):
+    """The resolvers of one IP version of an interface."""
+
+    index: int
+    family: str
+    servers: list[str] = []
+
+
+class DnsClient(msgspec.Struct, frozen=True):
+    """How an interface takes part in DNS."""
+
+    index: int
+    suffix: str = ""
+    registers: bool = True
+    uses_suffix: bool = False
+
+
+class Profile(msgspec.Struct, frozen=True):
+    """The network that an interface is connected to, and its category, by which the firewall goes."""
+
+    index: int
+    name: str
+    category: str
+
+
+class LeaseThere(msgspec.Struct, frozen=True):
+    """What the last lease gave; it stays, stale, after a change to fixed addresses."""
+
+    address: str = ""
+    mask: str = ""
+    server: str = ""
+    gateways: list[str] = []
+    name_servers: str = ""
+    domain: str = ""
+    obtained: str = ""
+    ends: str = ""
+    wins: str = ""
+    node_type: str = ""
+    routes: str = ""
+    proxy_discovery: str = ""
+
+
+class Kept(msgspec.Struct, frozen=True):
+    """The values of an interface in the registry; ``alternate`` are DHCP options in hexadecimal."""
+
+    guid: str
+    dhcp: str = ""
+    addresses: list[str] = []
+    masks: list[str] = []
+    gateways: list[str] = []
+    metrics: list[str] = []
+    name_servers: str = ""
+    domain: str = ""
+    active_configurations: list[str] = []
+    alternate: str | None = None
+    autoconfiguration: str = ""
+    lease: LeaseThere = LeaseThere()
+
+
+class Service(msgspec.Struct, frozen=True):
+    """A role whose service is there."""
+
+    name: str
+    status: str
+
+
+class Team(msgspec.Struct, frozen=True):
+    """A team of adapters: the address sits on one of ``interfaces``."""
+
+    name: str
+    members: list[str] = []
+    interfaces: list[str] = []
+
+
+class VirtualSwitch(msgspec.Struct, frozen=True):
+    """A virtual switch; ``adapter`` is the description of the one that it has taken."""
+
+    name: str
+    kind: str
+    adapter: str = ""
+
+
+class Socket(msgspec.Struct, frozen=True):
+    """A socket that is bound to an address."""
+
+    protocol: str
+    address: str
+    port: int
+    process: str | None = None
+
+
+class Policy(msgspec.Struct, frozen=True):
+    """Which scripts may run, in one scope."""
+
+    scope: str
+    policy: str
+
+
+class Facts(msgspec.Struct, frozen=True):
+    """All of it. In a ``language_mode`` other than FullLanguage nothing but that is known.
+
+    ``missing`` says of what could not be asked why.
+    """
+
+    fixed_anchor_windows: int
+    language_mode: str
+    edition: str = ""
+    version: str = ""
+    elevated: bool = False
+    execution_policy: list[Policy] = []
+    host: str = ""
+    dns_host: str = ""
+    domain: str = ""
+    domain_member: bool = False
+    system: str = ""
+    adapters: list[Adapter] = []
+    ip_interfaces: list[IpInterface] = []
+    addresses: list[Address] = []
+    routes: list[RouteThere] = []
+    resolvers: list[Resolvers] = []
+    dns: list[DnsClient] = []
+    search: list[str] = []
+    profiles: list[Profile] = []
+    kept: list[Kept] = []
+    policies: dict[str, list[str]] = {}
+    services: list[Service] = []
+    teams: list[Team] = []
+    switches: list[VirtualSwitch] = []
+    sockets: list[Socket] = []
+    missing: dict[str, str] = {}
+
+    @property
+    def is_restricted(self) -> bool:
+        """Whether the language mode kept everything else from being asked."""
+        return self.language_mode != "FullLanguage"
+
+
+def version_of(family: str) -> int:
+    """The IP version (4 or 6) that Windows calls so."""
+    return 6 if family in ("IPv6", "23") else 4
+
+
+def is_of_windows(data: bytes) -> bool:
+    """Whether ``data`` begins as what the collector prints, in whichever encoding it was redirected to a file."""
+    return _plain(data).lstrip()[:200].startswith(b"{") and b'"fixed_anchor_windows"' in _plain(data)[:300]
+
+
+def read_facts(data: bytes, file: str) -> Facts:
+    """What the collector printed. Raises :class:`InputError` for a document that is cut short, or is none.
+
+    In Windows PowerShell 5.1 ``>`` writes UTF-16 with a byte order mark.
+    """
+    try:
+        facts = msgspec.json.decode(_plain(data).strip(), type=Facts)
+    except msgspec.ValidationError as error:
+        raise _broken(printable(str(error)), file) from None
+    except msgspec.DecodeError as error:
+        raise _broken(f"this is no whole JSON document: {printable(str(error))}", file) from None
+    if facts.fixed_anchor_windows != FORM:
+        raise _broken(f"it is of form {facts.fixed_anchor_windows}, and this version reads form {FORM}", file)
+    return facts
+
+
+def facts_of_file(path: Path) -> Facts:
+    """The same from a file."""
+    try:
+        return read_facts(path.read_bytes(), str(path))
+    except OSError as error:
+        raise InputError(f"the collection cannot be read: {error.strerror}", file=str(path)) from None
+
+
+def _broken(what: str, file: str) -> InputError:
+    return InputError(what, file=file, expected="what collector.ps1 prints", remedy="collect again, and carry it whole")
+
+
+def _plain(data: bytes) -> bytes:
+    """The text in UTF-8, without a byte order mark."""
+    for mark, encoding in ((b"\xff\xfe", "utf-16-le"), (b"\xfe\xff", "utf-16-be"), (b"\xef\xbb\xbf", "utf-8")):
+        if data.startswith(mark):
+            return data[len(mark) :].decode(encoding, "replace").encode()
+    return data

@@ -1,0 +1,192 @@
+"""The survey of a Windows machine, made of what its collector told."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from fixed_anchor.core.addresses import (
+    IPAddress,
+    IPInterface,
+    parse_address,
+    parse_destination,
+    parse_interface_address,
+    parse_mac,
+)
+from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
+from fixed_anchor.core.errors import InputError, printable
+from fixed_anchor.core.survey import FoundAddress, HostSurvey, Lease, SurveyedInterface
+from fixed_anchor.machines.windows.facts import Adapter, Address, Facts, Kept
+
+_INTERFACES = r"HKLM\SYSTEM\CurrentControlSet\Services\Tcpip\Parameters\Interfaces"
+#: Where an address comes from, by Windows' word for the origin of its prefix.
+_ORIGINS = {"Manual": "fixed", "Dhcp": "dhcp", "WellKnown": "link-local", "RouterAdvertisement": "slaac"}
+_NOWHERE = frozenset({"0.0.0.0", "::"})
+
+
+def windows_survey(name: str, facts: Facts) -> HostSurvey:
+    """What ``facts`` amount to. Raises :class:`InputError` for a value that is none."""
+    try:
+        return _survey(name, facts)
+    except ValueError as error:
+        raise InputError(f"what was collected on {printable(name)} cannot be right: {printable(str(error))}") from None
+
+
+def _survey(name: str, facts: Facts) -> HostSurvey:
+    if facts.is_restricted:
+        why = f"its language mode is {facts.language_mode}: nothing else can be known of it"
+        return HostSurvey(name, None, (why,), (), system="Windows")
+    shown = [a for a in facts.adapters if not a.hidden or _held(facts, a, "ActiveStore")]
+    interfaces = tuple(_interface(facts, adapter) for adapter in shown)
+    said = [f"{what} could not be asked: {why}" for what, why in facts.missing.items()]
+    if not facts.elevated:
+        said.insert(0, "it was collected without elevation: what wants that is missing")
+    hostname = facts.dns_host or facts.host
+    return HostSurvey(name or hostname, None, tuple(said), interfaces, hostname=hostname, system=facts.system.strip())
+
+
+def _interface(facts: Facts, adapter: Adapter) -> SurveyedInterface:
+    kept = next((k for k in facts.kept if k.guid.lower() == adapter.guid.lower()), None)
+    addresses = tuple(_found(a) for a in _held(facts, adapter, "ActiveStore"))
+    link = LinkFacts(
+        adapter.name,
+        _mac(adapter.mac),
+        _mac(adapter.permanent_mac) or _mac(adapter.mac),
+        kind=_kind(facts, adapter),
+        master=_master(facts, adapter),
+        in_kernel=tuple(a.address for a in addresses if a.origin != "link-local"),
+        leased=tuple(a.address for a in addresses if a.origin == "dhcp"),
+    )
+    return SurveyedInterface(
+        link,
+        adapter.status.lower() or "unknown",
+        adapter.index,
+        addresses,
+        tuple(_routes(facts, adapter, "ActiveStore")),
+        tuple(_resolvers(facts, adapter)),
+        _search(facts, adapter),
+        _lease(kept, addresses),
+        _declared(facts, adapter, kept) if kept is not None else None,
+        (Place(f"{_INTERFACES}\\{adapter.guid}", 0),) if kept is not None else (),
+    )
+
+
+def _held(facts: Facts, adapter: Adapter, store: str) -> list[Address]:
+    return [a for a in facts.addresses if a.index == adapter.index and a.store == store]
+
+
+def _found(address: Address) -> FoundAddress:
+    ip = _address(address)
+    origin = "link-local" if ip.ip.is_link_local else _ORIGINS.get(address.prefix_origin, "fixed")
+    return FoundAddress(ip, origin, address.seconds)
+
+
+def _address(address: Address) -> IPInterface:
+    # Link-local addresses have the number of their interface behind them.
+    return parse_interface_address(f"{address.address.partition('%')[0]}/{address.prefix}")
+
+
+def _mac(text: str) -> str | None:
+    """``00-00-5E-00-53-11`` or ``00005E005311``, as the rest of us writes it."""
+    plain = text.replace("-", "").replace(":", "")
+    try:
+        return parse_mac(":".join(plain[n : n + 2] for n in range(0, len(plain), 2)))
+    except ValueError:
+        return None
+
+
+def _kind(facts: Facts, adapter: Adapter) -> str:
+    if any(adapter.name in team.interfaces for team in facts.teams):
+        return "team"
+    if adapter.description.startswith("Hyper-V Virtual Ethernet Adapter"):
+        return "virtual switch"
+    return "wireless" if "802.11" in adapter.media else "ethernet"
+
+
+def _master(facts: Facts, adapter: Adapter) -> str | None:
+    """The team or switch that has taken the adapter: then the address is there."""
+    for team in facts.teams:
+        if adapter.name in team.members:
+            return f"team {team.name}"
+    for switch in facts.switches:
+        if switch.adapter and switch.adapter == adapter.description:
+            return f"switch {switch.name}"
+    return None
+
+
+def _routes(facts: Facts, adapter: Adapter, store: str) -> Iterator[Route]:
+    """Those with a next hop, each with the metric that counts: its own and its interface's."""
+    for route in facts.routes:
+        if route.index != adapter.index or route.store != store or route.next_hop in _NOWHERE:
+            continue
+        hop = parse_address(route.next_hop.partition("%")[0])
+        added = next(
+            (i.metric for i in facts.ip_interfaces if i.index == adapter.index and i.version == hop.version), 0
+        )
+        yield Route(parse_destination(route.destination), hop, route.metric + added)
+
+
+def _resolvers(facts: Facts, adapter: Adapter) -> Iterator[IPAddress]:
+    for said in facts.resolvers:
+        if said.index == adapter.index:
+            # Where none are set, three site-local ones of old stand there.
+            found = (parse_address(server.partition("%")[0]) for server in said.servers)
+            yield from (a for a in found if not (a.version == 6 and a.is_site_local))
+
+
+def _search(facts: Facts, adapter: Adapter) -> tuple[str, ...]:
+    """What is searched: the list of a policy or of the whole machine, else the suffix of the connection."""
+    for listed in (_listed(",".join(facts.policies.get("SearchList", ()))), tuple(facts.search)):
+        if listed:
+            return listed
+    return tuple(d.suffix for d in facts.dns if d.index == adapter.index and d.suffix)
+
+
+def _listed(text: str) -> tuple[str, ...]:
+    """A list of the registry, which is separated by commas or blanks."""
+    return tuple(text.replace(",", " ").split())
+
+
+def _lease(kept: Kept | None, addresses: tuple[FoundAddress, ...]) -> Lease | None:
+    """The lease in force. What an older one gave stays in the registry, and counts for nothing."""
+    leased = next((a for a in addresses if a.origin == "dhcp" and a.address.version == 4), None)
+    if kept is None or leased is None or kept.dhcp != "1":
+        return None
+    gave = kept.lease
+    return Lease(
+        leased.address.ip,
+        leased.seconds_left,
+        parse_address(gave.server) if gave.server else None,
+        resolvers=tuple(parse_address(a) for a in _listed(gave.name_servers)),
+        search=_listed(gave.domain),
+    )
+
+
+def _declared(facts: Facts, adapter: Adapter, kept: Kept) -> InterfaceConfig:
+    """What the machine comes up with after a restart, by its persistent settings."""
+    four = [
+        parse_interface_address(f"{a}/{m}") for a, m in zip(kept.addresses, kept.masks, strict=False) if a != "0.0.0.0"
+    ]
+    six = [_address(a) for a in _held(facts, adapter, "PersistentStore") if ":" in a.address]
+    six = [a for a in six if not a.ip.is_link_local]
+    leased = kept.dhcp == "1"
+    routers = any(
+        i.index == adapter.index and i.version == 6 and i.router_discovery in ("Enabled", "1")
+        for i in facts.ip_interfaces
+    )
+    metrics = [*kept.metrics, *[""] * len(kept.gateways)]
+    routes = [
+        Route(parse_destination("0.0.0.0/0"), parse_address(g), int(m) if m.isdecimal() and m != "0" else None)
+        for g, m in zip(kept.gateways, metrics, strict=False)
+        if g and not leased
+    ]
+    routes += [r for r in _routes(facts, adapter, "PersistentStore") if r.is_default and r.destination.version == 6]
+    return InterfaceConfig(
+        adapter.name,
+        ipv4="dhcp" if leased else "fixed" if four else "off",
+        ipv6="fixed" if six else "ra" if routers else "off",
+        addresses=(*(() if leased else four), *six),
+        routes=tuple(routes),
+        resolvers=tuple(parse_address(a) for a in _listed(kept.name_servers)) or None,
+        search=_listed(kept.domain) or None,
+        accepts_ra=bool(six) and routers,
+    )

@@ -1,0 +1,192 @@
+"""The whole state of a simulated Windows machine, made of a short description.
+
+Each key of an adapter is what an administrator would say of it; the rest is as Windows leaves it. Names and words in
+the state are those of Windows' own objects and registry, since both the simulated target and the module that stands for
+Windows' commands go by it.
+"""
+
+from __future__ import annotations
+
+import uuid
+from typing import Any
+
+from fixed_anchor.core.addresses import parse_interface_address
+
+_INTERFACES = r"SYSTEM\CurrentControlSet\Services\Tcpip\Parameters\Interfaces"
+_ALTERNATES = r"SYSTEM\CurrentControlSet\Services\Dhcp\Configurations"
+_POLICIES = r"SOFTWARE\Policies\Microsoft\Windows NT\DNSClient"
+#: A leased default route has no metric of its own, a static one 256 where none is given.
+_STATIC_METRIC, _INTERFACE_METRIC = 256, 25
+
+State = dict[str, Any]
+
+
+def machine(said: State) -> State:
+    """The state of a machine; ``adapters`` maps their names to their descriptions."""
+    adapters = [_Adapter(n, name, one) for n, (name, one) in enumerate(said.get("adapters", {}).items(), 4)]
+    registry: State = {}
+    for adapter in adapters:
+        registry |= adapter.registry()
+    if said.get("policies"):
+        registry[_POLICIES] = said["policies"]
+    name = said.get("name", "GANNET-WS")
+    return {
+        "name": name,
+        "dns_name": said.get("dns_name", name.lower()),
+        "domain": said.get("domain", "WORKGROUP"),
+        "member": "domain" in said,
+        "caption": said.get("caption", "Microsoft Windows 11 Pro"),
+        "version": said.get("version", "10.0.22631"),
+        "elevated": said.get("elevated", True),
+        "execution_policy": said.get("execution_policy", {"LocalMachine": "RemoteSigned"}),
+        "adapters": [adapter.state() for adapter in adapters],
+        "search": said.get("search", []),
+        "services": [{"name": n, "status": "Running"} for n in said.get("services", ())],
+        "processes": [{"id": 4, "name": "System"}, {"id": 800, "name": "svchost"}],
+        "sockets": said.get("sockets", []),
+        "teams": said.get("teams"),
+        "switches": said.get("switches"),
+        "registry": registry,
+    }
+
+
+class _Adapter:
+    """One adapter: ``lease`` or ``fixed`` addresses, ``gateways`` as ``ADDRESS [METRIC]``, ``resolvers``, and so on."""
+
+    def __init__(self, index: int, name: str, said: State) -> None:
+        self.index, self.name, self.said = index, name, said
+        self.guid = "{" + str(uuid.uuid5(uuid.NAMESPACE_DNS, f"{index}.{name}")).upper() + "}"
+        self.lease: State | None = said.get("lease")
+        self.fixed = [parse_interface_address(text) for text in said.get("fixed", ())]
+        self.metric = said.get("metric", _INTERFACE_METRIC)
+        self.up = said.get("status", "Up") == "Up"
+
+    def _gateways(self) -> list[tuple[str, int]]:
+        found = []
+        for text in self.said.get("gateways", ()):
+            address, _, metric = str(text).partition(" ")
+            found.append((address, int(metric or _STATIC_METRIC)))
+        return found
+
+    def state(self) -> State:
+        """It as the module's commands tell of it."""
+        mac = self.said["mac"].replace(":", "-").upper()
+        has_ip = self.said.get("bound", True)
+        return {
+            "name": self.name,
+            "description": self.said.get("description", "Gigabit Network Connection"),
+            "guid": self.guid,
+            "index": self.index,
+            "mac": mac,
+            "permanent_mac": mac.replace("-", ""),
+            "status": self.said.get("status", "Up"),
+            "hardware": self.said.get("hardware", True),
+            "virtual": not self.said.get("hardware", True),
+            "hidden": self.said.get("hidden", False),
+            "media": self.said.get("media", "802.3"),
+            "ip": [self._ip("IPv4"), self._ip("IPv6")] if has_ip else [],
+            "addresses": list(self._addresses()) if has_ip else [],
+            "routes": list(self._routes()),
+            "resolvers": [{"family": 2, "servers": self._resolvers(4)}, {"family": 23, "servers": self._resolvers(6)}],
+            "suffix": self.said.get("suffix", (self.lease or {}).get("domain", "")),
+            "registers": True,
+            "uses_suffix": False,
+            "network": self.said.get("network", "ternpoint.example"),
+            "category": self.said.get("category", "Private") if self.up else "",
+        }
+
+    def _ip(self, family: str) -> State:
+        return {
+            "family": family,
+            "dhcp": "Enabled" if self.lease is not None or self.said.get("asks") else "Disabled",
+            "metric": self.metric,
+            "automatic_metric": "Disabled" if "metric" in self.said else "Enabled",
+            "mtu": 1500,
+            "state": "Connected" if self.up else "Disconnected",
+            "router_discovery": "Enabled" if family == "IPv6" and self.said.get("ra") else "Dhcp",
+        }
+
+    def _addresses(self) -> Any:
+        usable = "Preferred" if self.up else "Tentative"
+        yield {
+            "store": "ActiveStore", "address": f"fe80::5c1:{self.index:x}%{self.index}", "prefix": 64,
+            "prefix_origin": "WellKnown", "suffix_origin": "Link", "state": usable, "skip_as_source": False,
+            "seconds": None,
+        }  # fmt: skip
+        if self.lease is not None:
+            held = parse_interface_address(self.lease["address"])
+            yield _address("ActiveStore", held, "Dhcp", "Dhcp", usable, self.lease.get("seconds", 86400))
+        if self.said.get("self_assigned"):
+            yield _address("ActiveStore", parse_interface_address("169.254.11.9/16"), "WellKnown", "Link", usable, None)
+        for number, held in enumerate(self.fixed):
+            skip = number > 0 and bool(self.said.get("skip", True))
+            for store in ("ActiveStore", "PersistentStore"):
+                state = self.said.get("state", usable) if store == "ActiveStore" else usable
+                yield _address(store, held, "Manual", "Manual", state, None, skip)
+
+    def _routes(self) -> Any:
+        for address, metric in self._gateways():
+            for store in ("ActiveStore", "PersistentStore"):
+                yield _route(store, address, metric)
+        if self.lease is not None and self.lease.get("gateway"):
+            yield _route("ActiveStore", self.lease["gateway"], 0)
+
+    def _resolvers(self, version: int) -> list[str]:
+        said = self.said.get("resolvers") or (self.lease or {}).get("resolvers", [])
+        found = [a for a in said if (":" in a) == (version == 6)]
+        return found or (["fec0:0:0:ffff::1%1", "fec0:0:0:ffff::2%1"] if version == 6 else [])
+
+    def registry(self) -> State:
+        """What is kept of it, by the paths of its keys."""
+        if not self.said.get("bound", True):
+            return {}
+        lease = self.lease or self.said.get("stale_lease") or {}
+        four = [a for a in self.fixed if a.version == 4]
+        asks = self.lease is not None or bool(self.said.get("asks"))
+        gateways = [(a, m) for a, m in self._gateways() if ":" not in a]
+        values: State = {
+            "EnableDHCP": int(asks),
+            "IPAddress": [str(a.ip) for a in four],
+            "SubnetMask": [str(a.netmask) for a in four],
+            "DefaultGateway": [a for a, _ in gateways],
+            "DefaultGatewayMetric": [str(m) for _, m in gateways],
+            "NameServer": ",".join(a for a in self.said.get("resolvers", ()) if ":" not in a),
+            "Domain": self.said.get("suffix", ""),
+        }
+        if lease:
+            held = parse_interface_address(lease["address"])
+            values |= {
+                "DhcpIPAddress": str(held.ip),
+                "DhcpSubnetMask": str(held.netmask),
+                "DhcpServer": lease.get("server", ""),
+                "DhcpDefaultGateway": [lease["gateway"]] if lease.get("gateway") else [],
+                "DhcpNameServer": " ".join(lease.get("resolvers", ())),
+                "DhcpDomain": lease.get("domain", ""),
+                "LeaseObtainedTime": 1795000000,
+                "LeaseTerminatesTime": 1795086400,
+            }
+        found = {f"{_INTERFACES}\\{self.guid}": values}
+        if self.said.get("alternate"):
+            values["ActiveConfigurations"] = [f"Alternate_{self.guid}"]
+            found[f"{_ALTERNATES}\\Alternate_{self.guid}"] = {"Options": list(bytes.fromhex(self.said["alternate"]))}
+        return found
+
+
+def _address(
+    store: str, held: Any, prefix_origin: str, suffix_origin: str, state: str, seconds: int | None, skip: bool = False
+) -> State:
+    return {
+        "store": store,
+        "address": str(held.ip),
+        "prefix": held.network.prefixlen,
+        "prefix_origin": prefix_origin,
+        "suffix_origin": suffix_origin,
+        "state": state,
+        "skip_as_source": skip,
+        "seconds": seconds,
+    }
+
+
+def _route(store: str, next_hop: str, metric: int) -> State:
+    destination = "::/0" if ":" in next_hop else "0.0.0.0/0"
+    return {"store": store, "destination": destination, "next_hop": next_hop, "metric": metric, "protocol": "NetMgmt"}
