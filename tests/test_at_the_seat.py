@@ -92,8 +92,8 @@ SAYS = Effective(OLD, 22, known_hosts=("~/.ssh/known_hosts",))
             SAYS,
             OLD,
             [
-                f"config, line 5: `hostname={OLD}` becomes `HostName {NEW}`",
-                f"known_hosts, line 1 knows its key by {OLD}; add `{NEW} {KEY}`",
+                f"config, line 5, instead of `hostname={OLD}`: HostName {NEW}",
+                f"known_hosts, beside line 1, which knows its key by {OLD} alone: {NEW} {KEY}",
             ],
         ),
         # Included, with a hashed name; off port 22.
@@ -103,8 +103,8 @@ SAYS = Effective(OLD, 22, known_hosts=("~/.ssh/known_hosts",))
             Effective(OLD, 2222, known_hosts=("~/.ssh/known_hosts",)),
             f"[{OLD}]:2222",
             [
-                f"more/a.conf, line 1: `HostName {OLD}` becomes `HostName {NEW}`",
-                f"known_hosts, line 2 knows its key by [{OLD}]:2222; add `[{NEW}]:2222 {KEY}`",
+                f"more/a.conf, line 1, instead of `HostName {OLD}`: HostName {NEW}",
+                f"known_hosts, beside line 2, which knows its key by [{OLD}]:2222 alone: [{NEW}]:2222 {KEY}",
             ],
         ),
         # An authority, which stands there with the plain name at any port.
@@ -113,15 +113,33 @@ SAYS = Effective(OLD, 22, known_hosts=("~/.ssh/known_hosts",))
             f"@cert-authority {OLD} {KEY} station\n",
             Effective(OLD, 2222, known_hosts=("~/.ssh/known_hosts",)),
             OLD,
-            [f"becomes `HostName {NEW}`", f"add `@cert-authority {NEW} {KEY}`"],
+            [f": HostName {NEW}", f": @cert-authority {NEW} {KEY}"],
         ),
         # Known by the new address already; by a name of its own; said nowhere that could be found.
-        (f"HostName {OLD}\n", f"{OLD},{NEW} {KEY}\n", SAYS, OLD, [f"config, line 1: `HostName {OLD}` becomes"]),
-        ("", f"tide {KEY}\n", Effective(OLD, 22, "tide"), "tide", [f"ssh, `Host tide-db`: `HostName {OLD}` becomes"]),
+        (f"HostName {OLD}\n", f"{OLD},{NEW} {KEY}\n", SAYS, OLD, [f"config, line 1, instead of `HostName {OLD}`"]),
+        (
+            "",
+            f"tide {KEY}\n",
+            Effective(OLD, 22, "tide"),
+            "tide",
+            [f"ssh for `Host tide-db`, instead of `HostName {OLD}`"],
+        ),
         ("Host tide-db\n", f"{NEW} {KEY}\n", Effective(str(NEW), 22), str(NEW), []),
         # A name: in /etc/hosts, in DNS, right already.
-        ("", "", Effective("quay-db", 22), "quay-db", [f"hosts, line 2: `{OLD} db quay-db # old` becomes `{NEW} db"]),
-        ("", "", Effective("db.ternpoint.example", 22), "db", [f"db.ternpoint.example. IN A {NEW}`, instead of {OLD}"]),
+        (
+            "",
+            "",
+            Effective("quay-db", 22),
+            "quay-db",
+            [f"2, instead of `{OLD} db quay-db # old`: {NEW} db"],
+        ),
+        (
+            "",
+            "",
+            Effective("db.ternpoint.example", 22),
+            "db",
+            [f"PTR record of {NEW}: db.ternpoint.example. IN A {NEW}"],
+        ),
         ("", "", Effective("right.ternpoint.example", 22), "right", []),
     ],
 )
@@ -149,12 +167,12 @@ def test_the_lines_to_correct(
     monkeypatch.setattr(socket, "getaddrinfo", resolve)
     lines = corrections(Destination("tide-db", None, None), says, NEW, known_as)
     assert len(lines) == len(expected), lines
-    for line, part in zip(lines, expected, strict=True):
-        assert part in line
-    for line in lines:
-        if "; add `" in line:
+    for one, part in zip(lines, expected, strict=True):
+        assert part in ": ".join(one)
+    for one in lines:
+        if "beside line" in one.where:
             # What is told to be added is what ssh looks for.
-            (tmp_path / ".ssh" / "known_hosts").write_text(line.partition("; add `")[2].rstrip("`") + "\n")
+            (tmp_path / ".ssh" / "known_hosts").write_text(f"{one.line}\n")
             new = f"[{NEW}]:2222" if known_as.startswith("[") else str(NEW)
             found = subprocess.run(["ssh-keygen", "-F", new, "-f", tmp_path / ".ssh" / "known_hosts"], check=False)
             assert found.returncode == 0

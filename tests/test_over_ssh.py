@@ -376,7 +376,7 @@ def test_at_the_address_that_it_is_to_hold(
         seat.close()
         assert seat.remarks == {
             "tide-db is at 203.0.113.20, by its plan. Correct at this seat:": [
-                "DNS: `fake. IN A 203.0.113.20`, and the PTR record of 203.0.113.20"
+                ("DNS, and the PTR record of 203.0.113.20", "fake. IN A 203.0.113.20")
             ]
         }
         proven = machine.answers_anew()

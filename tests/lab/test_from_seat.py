@@ -75,7 +75,7 @@ def test_a_whole_conversion(make_host: MakeHost, tmp_path: Path, way: tuple[str,
 
     verified = seat.tool("verify", "plan.yaml")
     assert "the state is as planned" in verified.stdout, verified.stdout + verified.stderr
-    assert f"`HostName {ANOTHER}`" in verified.stderr, verified.stderr
+    assert f"      HostName {ANOTHER}\n" in verified.stderr, verified.stderr
     seat.does("history", "--plan", "plan.yaml", says=["0001", "confirmed"])
     host.reboot()
     seat.does("verify", "plan.yaml", says=["the state is as planned"])

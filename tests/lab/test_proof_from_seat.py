@@ -87,7 +87,7 @@ def test_unattended(make_host: MakeHost, tmp_path: Path, far_seat: Seat, way: tu
     assert not host.leased()
     if not same:
         # What leads to the old address at the seat is named with its line, and the key's line is there to be added.
-        assert f"`HostName {old}` becomes `HostName {address}`" in done.stderr, done.stderr
+        assert f"instead of `HostName {old}`:\n      HostName {address}\n" in done.stderr, done.stderr
         assert "/root/.ssh/config, line " in done.stderr
         key = (authority or Path(seat.host.disk("/root/none"))).with_suffix(".pub")
         kind = key.read_text().split()[1] if certificate else host.read("/etc/ssh/own_key.pub").split()[1]
@@ -155,7 +155,7 @@ def test_back_on_another_lease(make_host: MakeHost, segment: Segment, far_seat: 
     assert f"tide-db is at {now}, found by its MAC {host.mac} from gull" in done.stderr, said
     told = seat.tool("status", "--plan", "plan.yaml", "--host", "tide-db")
     assert "0002 on eth0, is confirmed" in told.stdout, told.stdout + told.stderr
-    assert f"`HostName {old}` becomes `HostName {now}`" in told.stderr, told.stderr
+    assert f"instead of `HostName {old}`:\n      HostName {now}\n" in told.stderr, told.stderr
 
 
 @pytest.mark.beyond_cover

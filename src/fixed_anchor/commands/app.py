@@ -131,11 +131,14 @@ class App:
 
     def _leave(self) -> None:
         """Ends the connections, and tells what was noted."""
+        from fixed_anchor.reporting.terminal.paper import put_whole
+
         self.seat.close()
         for text, lines in self.seat.remarks.items():
             self.remark(text, style="yellow")
-            for line in lines:
-                self.remark(line, indent=2)
+            for where, line in lines:
+                self.remark(f"{where}:", indent=2)
+                put_whole(self.err, line, indent=6)
 
     def here(self) -> Here:
         """This machine, with the state folder of ``--state-dir``."""

@@ -39,8 +39,8 @@ class Seat:
         self._refuses = False
         self._open: list[Closes] = []
         self._kept: dict[Hashable, Any] = {}
-        #: What the operator is to be told when all is done, each with lines of its own.
-        self.remarks: dict[str, list[str]] = {}
+        #: What the operator is to be told when all is done, each with lines to be typed and where they belong.
+        self.remarks: dict[str, list[tuple[str, str]]] = {}
         self._jumps: dict[str, threading.Semaphore] = defaultdict(lambda: threading.Semaphore(THROUGH_ONE_JUMP))
 
     def password(self, host: str, refused: str | None) -> str | None:
@@ -57,7 +57,7 @@ class Seat:
                 self._password = given
             return self._password
 
-    def remark(self, text: str, lines: Iterable[str] = ()) -> None:
+    def remark(self, text: str, lines: Iterable[tuple[str, str]] = ()) -> None:
         """Notes something that the operator is to be told when all is done; once."""
         with self._lock:
             self.remarks.setdefault(text, list(lines))

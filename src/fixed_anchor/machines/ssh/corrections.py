@@ -11,6 +11,7 @@ import subprocess
 from collections.abc import Iterator
 from fnmatch import fnmatchcase
 from pathlib import Path
+from typing import NamedTuple
 
 from fixed_anchor.core.addresses import IPAddress, parse_address
 from fixed_anchor.core.errors import printable
@@ -23,8 +24,15 @@ _CONFIGS = (Path("~/.ssh/config"), Path("/etc/ssh/ssh_config"))
 _LINE = re.compile(r"\s*([A-Za-z]+)\s*(?:=\s*|\s)\s*(.*?)\s*$")
 
 
-def corrections(destination: Destination, said: Effective, address: IPAddress, known_as: str) -> list[str]:
-    """The lines that no longer lead to the host, which is at ``address`` now; empty where its name leads there.
+class Correction(NamedTuple):
+    """A line that shall stand somewhere: where, and what stands there now; and the line."""
+
+    where: str
+    line: str
+
+
+def corrections(destination: Destination, said: Effective, address: IPAddress, known_as: str) -> list[Correction]:
+    """What no longer leads to the host, which is at ``address`` now; empty where its name leads there.
 
     ``said`` is what the configuration makes of ``destination``, ``known_as`` the name by which its key is known.
     """
@@ -34,13 +42,13 @@ def corrections(destination: Destination, said: Effective, address: IPAddress, k
         return list(_name(said.hostname, address))
     if old == address:
         return []
-    lines = list(_alias(destination, said, address))
+    wrong = list(_alias(destination, said, address))
     if said.alias is None:
-        lines += _key(said, address, known_as)
-    return lines
+        wrong += _key(said, address, known_as)
+    return wrong
 
 
-def _name(name: str, address: IPAddress) -> Iterator[str]:
+def _name(name: str, address: IPAddress) -> Iterator[Correction]:
     """A name that resolves to something else: in /etc/hosts, else in DNS."""
     try:
         found = {str(entry[4][0]).partition("%")[0] for entry in socket.getaddrinfo(name, None)}
@@ -51,26 +59,27 @@ def _name(name: str, address: IPAddress) -> Iterator[str]:
     for number, line in enumerate(_lines(_HOSTS), 1):
         words = line.partition("#")[0].split()
         if name in words[1:] and words[0] in found:
-            becomes = " ".join([str(address), *words[1:]])
-            yield f"{_HOSTS}, line {number}: `{printable(line.strip())}` becomes `{printable(becomes)}`"
+            where = f"{_HOSTS}, line {number}, instead of `{printable(line.strip())}`"
+            yield Correction(where, printable(" ".join([str(address), *words[1:]])))
             return
     kind = "A" if address.version == 4 else "AAAA"
     instead = f", instead of {', '.join(sorted(found))}" if found else ""
-    yield f"DNS: `{name.rstrip('.')}. IN {kind} {address}`{instead}, and the PTR record of {address}"
+    yield Correction(f"DNS{instead}, and the PTR record of {address}", f"{name.rstrip('.')}. IN {kind} {address}")
 
 
-def _alias(destination: Destination, said: Effective, address: IPAddress) -> Iterator[str]:
+def _alias(destination: Destination, said: Effective, address: IPAddress) -> Iterator[Correction]:
     """An address in the configuration of OpenSSH, or in the plan."""
     if destination.name == said.hostname:
-        yield f"the plan: `reach: ssh:{destination.name}` becomes one of {address}, or of a name"
+        yield Correction(f"the plan, instead of `reach: ssh:{destination.name}`", f"reach: ssh:{address}")
         return
     for config in _CONFIGS:
         for file, number, line in _host_name_lines(config.expanduser(), destination.name):
             if said.hostname in re.split(r'[\s="]+', line):
-                yield f"{file}, line {number}: `{printable(line.strip())}` becomes `HostName {address}`"
+                where = f"{file}, line {number}, instead of `{printable(line.strip())}`"
+                yield Correction(where, f"HostName {address}")
                 return
-    where = f"your configuration of ssh, `Host {destination.name}`"
-    yield f"{where}: `HostName {said.hostname}` becomes `HostName {address}`"
+    where = f"your configuration of ssh for `Host {destination.name}`, instead of `HostName {said.hostname}`"
+    yield Correction(where, f"HostName {address}")
 
 
 def _host_name_lines(file: Path, host: str, depth: int = 0) -> Iterator[tuple[Path, int, str]]:
@@ -95,7 +104,7 @@ def _host_name_lines(file: Path, host: str, depth: int = 0) -> Iterator[tuple[Pa
                     yield from _host_name_lines(Path(name), host, depth + 1)
 
 
-def _key(said: Effective, address: IPAddress, known_as: str) -> Iterator[str]:
+def _key(said: Effective, address: IPAddress, known_as: str) -> Iterator[Correction]:
     """Its key, which is known by the old address alone: the line by which it is known by the new one too."""
     new = str(address) if said.port == 22 or not known_as.startswith("[") else f"[{address}]:{said.port}"
     for name in said.known_hosts:
@@ -105,7 +114,8 @@ def _key(said: Effective, address: IPAddress, known_as: str) -> Iterator[str]:
         for number, words in _known(file, known_as):
             at = 1 if words[0].startswith("@") else 0
             words[at] = new
-            yield f"{file}, line {number} knows its key by {known_as}; add `{printable(' '.join(words[: at + 3]))}`"
+            where = f"{file}, beside line {number}, which knows its key by {known_as} alone"
+            yield Correction(where, printable(" ".join(words[: at + 3])))
             return
 
 

@@ -130,6 +130,11 @@ def put_command(out: Console, label: str, command: str, indent: int = 2) -> None
     out.print(styled(line), soft_wrap=True)
 
 
+def put_whole(out: Console, line: str, indent: int = 0) -> None:
+    """A line that somebody copies into a file: it is not broken, however wide the terminal is."""
+    out.print(styled(" " * indent + line), soft_wrap=True)
+
+
 def plural(count: int, one: str, many: str | None = None) -> str:
     """``1 host``, ``3 hosts``."""
     return f"{count} {one if count == 1 else many or one + 's'}"
