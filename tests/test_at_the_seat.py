@@ -122,7 +122,7 @@ SAYS = Effective(OLD, 22, known_hosts=("~/.ssh/known_hosts",))
             f"tide {KEY}\n",
             Effective(OLD, 22, "tide"),
             "tide",
-            [f"ssh for `Host tide-db`, instead of `HostName {OLD}`"],
+            ["ssh for `Host tide-db`, instead of `HostName"],
         ),
         ("Host tide-db\n", f"{NEW} {KEY}\n", Effective(str(NEW), 22), str(NEW), []),
         # A name: in /etc/hosts, in DNS, right already.
