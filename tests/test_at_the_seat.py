@@ -15,11 +15,15 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from fixed_anchor.change import states
+from fixed_anchor.change.change import ChangeStatus, Draft, Terms
+from fixed_anchor.change.content import FileContent
 from fixed_anchor.core.addresses import IPAddress, parse_address
 from fixed_anchor.core.config import InterfaceConfig, Route
-from fixed_anchor.core.errors import NoAccess, Refused
+from fixed_anchor.core.errors import NoAccess, Refused, Unreachable
 from fixed_anchor.core.reaching import ACCEPTS, SILENT
 from fixed_anchor.core.rules.wire import Holder, WireAnswer, more_telling
+from fixed_anchor.core.verification import VerifyCheck, VerifyResult
 from fixed_anchor.machines.ssh import corrections as at_the_seat
 from fixed_anchor.machines.ssh.alone import why_not_alone
 from fixed_anchor.machines.ssh.client import Effective
@@ -30,6 +34,7 @@ from fixed_anchor.packets.conversation import Conversation
 from fixed_anchor.packets.ethernet import Frame
 from fixed_anchor.planfile.reader import read_plan
 from fixed_anchor.vantages import packet_filter
+from fixed_anchor.workflow.carry_out import carry_out
 from fixed_anchor.workflow.neighbour_checks import NeighbourChecks
 from fixed_anchor.workflow.on_segment import Neighbour, vantage_for
 from fixed_anchor.workflow.site import Site
@@ -293,6 +298,66 @@ def test_where_a_host_may_be(site: Path) -> None:
     assert any("leased to it by" in how for _, how in found), found
     stranger = told.plan.hosts["gannet-ws"]
     assert not {address for address, _ in told.whereabouts.of(stranger)()} & {address for address, _ in found}
+
+
+class Gone:
+    """A target that begins a change, and answers nothing from then on, or from when it was asked to keep it."""
+
+    name = "tide-db"
+
+    def __init__(self, waits: bool) -> None:
+        self.waits = waits
+
+    def open_change(self) -> None:
+        return None
+
+    def begin(self, draft: object, terms: object) -> str:
+        return "0001"
+
+    def status(self, number: str) -> ChangeStatus:
+        if not self.waits:
+            raise Unreachable("tide-db is not reached")
+        return ChangeStatus(number, states.WAITING, "eth0", 60)
+
+    def verify(self, *asked: object) -> VerifyResult:
+        check = VerifyCheck("address-present", True, self.name, "eth0", "kernel", "x", "x", "pass")
+        return VerifyResult((check,))
+
+    def answers_anew(self, *asked: object) -> VerifyCheck:
+        return VerifyCheck("answers-anew", True, self.name, "eth0", "the seat", "x", "x", "pass")
+
+    def from_elsewhere(self, wanted: object) -> tuple[VerifyCheck, ...]:
+        return ()
+
+    def give_verdict(self, *said: object) -> None:
+        """It is taken."""
+
+    def decide(self, *said: object) -> None:
+        self.waits = False
+        raise Unreachable("the connection to tide-db was lost")
+
+
+@pytest.mark.parametrize(
+    ("unattended", "anew", "waits", "said"),
+    [
+        (False, False, False, "rolled back by its guard, unless somebody has confirmed it; not seen again"),
+        (True, False, False, "kept or rolled back by its guard; not seen again"),
+        (True, True, False, "rolled back by its guard; not seen again"),
+        # It was asked to be kept, and nobody knows whether that arrived.
+        (True, True, True, "kept, or rolled back by its guard; not seen again"),
+    ],
+)
+def test_what_is_said_of_a_host_that_is_not_seen_again(
+    monkeypatch: pytest.MonkeyPatch, unattended: bool, anew: bool, waits: bool, said: str
+) -> None:
+    now = [0.0]
+    monkeypatch.setattr("time.monotonic", lambda: now[0])
+    monkeypatch.setattr("time.sleep", lambda seconds: now.__setitem__(0, now[0] + 30))
+    draft = Draft("tide-db", "networkd", (), FileContent(("eth0",), ()), ())
+    terms = Terms(60, unattended, {}, anew=anew)
+    with pytest.raises(Unreachable, match="change 0001 of tide-db: ") as raised:
+        carry_out(Gone(waits), draft, terms, lambda now, verified: None)  # type: ignore[arg-type]
+    assert said in raised.value.what
 
 
 def passes(program: bytes, frame: bytes) -> bool:

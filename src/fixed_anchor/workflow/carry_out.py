@@ -181,8 +181,10 @@ class _Line:
     def __init__(self, name: str, number: str, terms: Terms, told: Lost | None) -> None:
         self._name, self._number, self._told = name, number, told
         self._left = float(terms.confirm_within)
-        # Where it was for us to confirm nobody else did, as far as anybody knows.
-        self._by_now = "rolled back by its guard" if not terms.unattended or terms.anew else "decided by its guard"
+        #: What has become of the change by then, as far as it can be known from here.
+        self.by_now = "rolled back by its guard, unless somebody has confirmed it"
+        if terms.unattended:
+            self.by_now = "rolled back by its guard" if terms.anew else "kept or rolled back by its guard"
         self._since: float | None = None
 
     def is_there(self, now: ChangeStatus) -> None:
@@ -197,7 +199,7 @@ class _Line:
         left = self._since + self._left + _TO_ROLL_BACK - now
         if left <= 0:
             raise Unreachable(
-                f"change {self._number} of {self._name}: {self._by_now}, not seen again: {error.what}",
+                f"change {self._number} of {self._name}: {self.by_now}; not seen again: {error.what}",
                 remedy="look at its console, and ask again with `status`",
             )
         if self._told is not None:
@@ -284,6 +286,8 @@ def carry_out(
                 with suppress(ChangeOpen):
                     target.give_verdict(number, word, tuple(seen.lines()), seen.against)
                     if terms.anew and word == "as-planned":
+                        # Where the answer is lost nobody here knows whether that still arrived.
+                        line.by_now = "kept, or rolled back by its guard"
                         target.decide(number, states.KEEP, f"{who()}, unattended")
                 verified = seen
             except Unreachable as error:
