@@ -57,12 +57,12 @@ def verify(site: Site, host_names: tuple[str, ...] = ()) -> VerifyResult:
 
 
 def _from_beside(site: Site, host: HostPlan) -> list[VerifyCheck]:
-    """What others of the plan that were looked at see of a host."""
+    """What a neighbour sees of a host; for the one on which this runs nobody is connected who was not anyway."""
     machine = site.machine(host)
     survey = site.survey(host) if machine is not None and machine.running else None
     if machine is None or survey is None:
         return []
-    beside = neighbours_of(site, host, machine, survey, may_connect=False)
+    beside = neighbours_of(site, host, machine, survey, may_connect=machine is not site.here)
     return list(seen_by(beside, host_configs(site.plan, host, survey).values()))
 
 

@@ -86,7 +86,9 @@ def show_check(out: Console, plan_file: str, result: CheckResult, hosts: list[st
 
 
 def _show_vantages(out: Console, result: CheckResult) -> None:
-    """From where each segment was looked at, and that from nowhere where it was not."""
+    """From where each segment was looked at, and that from nowhere where it was not; nothing without any vantage."""
+    if not result.vantages:
+        return
     rows: list[list[str | Text]] = []
     for name in dict.fromkeys(s for names in result.segments.values() for s in sorted(names)):
         places = [printable(place) for place in result.vantages.get(name, ())]
