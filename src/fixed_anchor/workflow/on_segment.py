@@ -6,7 +6,8 @@ A second host sees what the first one cannot: whether others find it, and find i
 from __future__ import annotations
 
 import logging
-from collections.abc import Iterator
+from bisect import bisect_right
+from collections.abc import Iterator, Sequence
 from itertools import islice
 
 import msgspec
@@ -23,6 +24,8 @@ _log = logging.getLogger(__name__)
 _TRIES = 3
 #: So many hosts that could look are named.
 _NAMED = 3
+#: So many hosts behind one in the plan are thought of: of very many all is not tried for each.
+_NEAR = 50
 
 
 class Neighbour(msgspec.Struct, frozen=True):
@@ -72,36 +75,33 @@ def _candidates(site: Site, host: HostPlan, segment: Segment, may_connect: bool)
         found = here.interface_in(segment.subnets)
         if found is not None and found.link.mac is not None:
             yield from _usable(site.here.name, site.here.vantage(found))
-    others = [other for other in _in_turn(site, host) if _is_reached_on(site, other, segment)]
-    asked = [other for other in others if site.is_surveyed(other)]
-    for other in asked:
-        yield from _of_host(site, other, segment)
-    if may_connect:
-        fresh = (other for other in others if other not in asked and other.name not in site.unreached)
-        for other in islice(fresh, _TRIES):
+    others = site.reached_on(segment.name)
+    near = list(islice(_in_turn(others, host), _NEAR))
+    fresh = [other for other in near if not site.is_surveyed(other) and other.name not in site.unreached]
+    for other in near:
+        if site.is_surveyed(other):
             yield from _of_host(site, other, segment)
+    for other in fresh[:_TRIES] if may_connect else ():
+        yield from _of_host(site, other, segment)
 
 
-def _in_turn(site: Site, host: HostPlan) -> list[HostPlan]:
+def _in_turn(hosts: Sequence[HostPlan], host: HostPlan) -> Iterator[HostPlan]:
     """The other hosts, beginning behind this one, so that not all look from the same."""
-    hosts = list(site.plan.hosts.values())
-    at = next((n for n, other in enumerate(hosts) if other.name == host.name), 0)
-    return [*hosts[at + 1 :], *hosts[:at]]
-
-
-def _is_reached_on(site: Site, host: HostPlan, segment: Segment) -> bool:
-    if host.reach is None or not any(i.segment == segment.name for i in host.interfaces):
-        return False
-    machine = site.machine(host)
-    return machine is not None and machine.running and machine is not site.here
+    at = bisect_right(hosts, host.line, key=lambda other: other.line)
+    for number in range(len(hosts)):
+        other = hosts[(at + number) % len(hosts)]
+        if other is not host:
+            yield other
 
 
 def _of_host(site: Site, host: HostPlan, segment: Segment) -> Iterator[Neighbour]:
     machine = site.machine(host)
+    if machine is None or not machine.running or machine is site.here:
+        return
     try:
         survey = site.survey(host)
         found = survey.interface_in(segment.subnets) if survey is not None else None
-        if machine is not None and found is not None and found.link.mac is not None:
+        if found is not None and found.link.mac is not None:
             yield from _usable(host.name, machine.vantage(found))
     except NoAccess as error:
         site.unreached.setdefault(host.name, error)
@@ -117,16 +117,16 @@ def _usable(name: str, vantage: Vantage) -> Iterator[Neighbour]:
 
 def _who_could(site: Site, host: HostPlan, segment: Segment) -> str:
     """The next step: whom to reach, or why those that are reached do not look."""
-    on_it = [h for h in site.plan.hosts.values() if any(i.segment == segment.name for i in h.interfaces)]
-    down = [h.name for h in on_it if h.reach is not None and h.name in site.unreached and h is not host]
-    not_reached = [h.name for h in (host, *(h for h in on_it if h is not host)) if h.reach is None]
+    down = [h.name for h in islice(_in_turn(site.reached_on(segment.name), host), _NEAR) if h.name in site.unreached]
     if down:
         return f"; {_some(down)} could, and does not answer"
-    if not_reached:
-        return f"; {_some(not_reached)} could: say `reach: ssh:{not_reached[0]}` in the plan, or check there as root"
-    return "" if host.reach is None else f"; another host of {segment.name} could, with `reach:` in the plan"
+    own = [host.name] if host.reach is None else []
+    others = [h.name for h in islice(site.not_reached_on(segment.name), _NAMED + 1) if h is not host]
+    if own or others:
+        names = [*own, *others]
+        return f"; {_some(names)} could: say `reach: ssh:{names[0]}` in the plan, or check there as root"
+    return f"; another host of {segment.name} could, with `reach:` in the plan"
 
 
 def _some(names: list[str]) -> str:
-    more = f" and {len(names) - _NAMED} more" if len(names) > _NAMED else ""
-    return (" or " if not more else ", ").join(names[:_NAMED]) + more
+    return " or ".join(names[:_NAMED]) + (" or others" if len(names) > _NAMED else "")

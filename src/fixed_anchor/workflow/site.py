@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import difflib
 import logging
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
+from functools import cached_property
 
 from fixed_anchor import machines
 from fixed_anchor.core.config import LinkFacts
@@ -166,6 +167,22 @@ class Site:
     def reached(self) -> list[HostPlan]:
         """The hosts that the plan reaches from a seat."""
         return [host for host in self.plan.hosts.values() if host.reach is not None]
+
+    def reached_on(self, segment: str) -> Sequence[HostPlan]:
+        """The hosts on ``segment`` that the plan reaches, in its order."""
+        return self._on_segments[0].get(segment, ())
+
+    def not_reached_on(self, segment: str) -> Sequence[HostPlan]:
+        """The others on ``segment``."""
+        return self._on_segments[1].get(segment, ())
+
+    @cached_property
+    def _on_segments(self) -> tuple[dict[str, list[HostPlan]], dict[str, list[HostPlan]]]:
+        found: tuple[dict[str, list[HostPlan]], dict[str, list[HostPlan]]] = {}, {}
+        for host in self.plan.hosts.values():
+            for segment in dict.fromkeys(i.segment for i in host.interfaces):
+                found[host.reach is None].setdefault(segment, []).append(host)
+        return found
 
     def own_hosts(self) -> list[HostPlan]:
         """The hosts of the plan that this machine is by its MACs: one, or none, where the plan is right."""
