@@ -41,7 +41,13 @@ def _survey(name: str, facts: Facts) -> HostSurvey:
     if not facts.elevated:
         said.insert(0, "it was collected without elevation: what wants that is missing")
     hostname = facts.dns_host or facts.host
-    return HostSurvey(name or hostname, None, tuple(said), interfaces, hostname=hostname, system=facts.system.strip())
+    return HostSurvey(name or hostname, None, tuple(said), interfaces, hostname=hostname, system=_system(facts.system))
+
+
+def _system(text: str) -> str:
+    """Its name without its maker's, as people call it."""
+    words = text.split()
+    return " ".join(words[words.index("Windows") :] if "Windows" in words else words) or "Windows"
 
 
 def _interface(facts: Facts, adapter: Adapter) -> SurveyedInterface:

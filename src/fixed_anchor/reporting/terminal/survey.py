@@ -39,7 +39,7 @@ def show_survey(out: Console, survey: HostSurvey) -> None:
         put(out, evidence if survey.system else f"because {evidence}", indent=2, hang=4, style="dim")
     for interface in survey.interfaces:
         out.print()
-        _show_interface(out, interface, survey.running)
+        _show_interface(out, interface, survey)
     findings = survey_findings(survey)
     if findings:
         out.print()
@@ -86,7 +86,7 @@ def _interface_cells(survey: HostSurvey, interface: SurveyedInterface) -> list[s
     ]
 
 
-def _show_interface(out: Console, interface: SurveyedInterface, running: bool) -> None:
+def _show_interface(out: Console, interface: SurveyedInterface, survey: HostSurvey) -> None:
     head = styled(interface.name, "bold")
     head.append(f"   {interface.link.permanent_mac or interface.link.mac or 'no MAC known'}", style="default")
     head.append(f"   {interface.link.kind}, link {printable(interface.state)}", style="dim")
@@ -98,8 +98,10 @@ def _show_interface(out: Console, interface: SurveyedInterface, running: bool) -
         if address.origin == "dhcp":
             text.append(f", {lifetime(address.seconds_left)}", style="dim")
         rows.append(("address", text))
-    if running and not interface.addresses:
+    if survey.running and not interface.addresses:
         rows.append(("address", styled("none", "yellow")))
+    if survey.system and interface.link.master is not None:
+        rows.append(("taken by", printable(interface.link.master)))
     if interface.lease is not None and interface.lease.server is not None:
         rows.append(("leased by", str(interface.lease.server)))
     for route in interface.routes:
@@ -114,8 +116,11 @@ def _show_interface(out: Console, interface: SurveyedInterface, running: bool) -
         rows.append(("announced", _announced(interface.announced)))
     if interface.declared is not None:
         for version in (4, 6):
-            rows.append(("files say" if version == 4 else "", interface.declared.in_words(version)))
-    if interface.declared_in:
+            label = "kept" if survey.system else "files say"
+            rows.append((label if version == 4 else "", interface.declared.in_words(version)))
+    if survey.system:
+        rows += [("kept in", str(place)) for place in interface.declared_in]
+    elif interface.declared_in:
         rows.append(("declared in", _places(interface)))
     else:
         rows.append(("declared in", styled("no file of a supported stack", "yellow")))

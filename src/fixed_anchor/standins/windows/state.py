@@ -35,7 +35,7 @@ def machine(said: State) -> State:
         "dns_name": said.get("dns_name", name.lower()),
         "domain": said.get("domain", "WORKGROUP"),
         "member": "domain" in said,
-        "caption": said.get("caption", "Microsoft Windows 11 Pro"),
+        "caption": said.get("caption", "Windows 11 Pro"),
         "version": said.get("version", "10.0.22631"),
         "elevated": said.get("elevated", True),
         "execution_policy": said.get("execution_policy", {"LocalMachine": "RemoteSigned"}),
