@@ -63,8 +63,12 @@ def show_surveys(out: Console, surveys: Sequence[tuple[str, HostSurvey | AnchorE
             rows.append([styled(name if number == 0 else "", "bold"), *_interface_cells(survey, interface)])
             under.append([f"{f.code}: {f.message}" for f in findings] if last else [])
         if not interfaces:
-            rows.append([styled(name, "bold"), "no interface", "", "", "", ""])
-            under.append([])
+            # Of a machine of another system that is told which keeps everything else from being known.
+            known: list[str | Text] = (
+                ["", styled("not known", "bold yellow")] if survey.system else ["no interface", ""]
+            )
+            rows.append([styled(name, "bold"), *known, "", "", ""])
+            under.append(list(survey.stack_evidence) if survey.system else [])
     if rows:
         put_table(out, ["host", "interface", "address", "how", "gateway", "stack"], rows, under=under)
 
