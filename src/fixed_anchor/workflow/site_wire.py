@@ -99,6 +99,8 @@ class _Lookout(msgspec.Struct):
     questions: list[_Question] = []
     segments: dict[str, Segment] = {}
     jobs: list[Job] = []
+    #: What is looked at from there, as the first one or not; emptied where nothing was seen.
+    looks_at: list[Segment] = []
 
 
 def look_at_wire(site: Site, jobs: Iterable[Job]) -> SiteWire:
@@ -127,20 +129,22 @@ def look_at_wire(site: Site, jobs: Iterable[Job]) -> SiteWire:
         first = lookouts.setdefault(vantage.name, _Lookout(vantage))
         first.questions += [_Question(job, target) for target in targets]
         first.segments[segment.name] = segment
-        seen.looks_from(segment, vantage)
+        first.looks_at.append(segment)
         first.jobs.append((host, interface))
         # What is connected anyway looks, too; for the host on which this runs nobody is connected.
         neighbour = neighbour_of(site, host, segment, may_connect=site.machine(host) is not site.here)
         if neighbour is not None and neighbour.vantage.name != vantage.name:
             second = lookouts.setdefault(neighbour.vantage.name, _Lookout(neighbour.vantage))
             second.questions += [_Question(job, address, is_second=True) for address in addresses]
-            seen.looks_from(segment, neighbour.vantage)
+            second.looks_at.append(segment)
     ours = frozenset(one.vantage.frames.mac for one in lookouts.values() if one.vantage.frames is not None)
     # Each takes some seconds, whatever is asked; what names are known by then is asked one after the other.
     for failed in at_once(lookouts.values(), partial(_look_from, seen, ours), site.at_once):
         if failed is not None:
             raise failed
     for one in lookouts.values():
+        for segment in one.looks_at:
+            seen.looks_from(segment, one.vantage)
         _ask_names(seen, site.plan, one.vantage, one.segments.values(), one.jobs)
     return seen
 
@@ -154,6 +158,7 @@ def _look_from(seen: SiteWire, ours: frozenset[str], lookout: _Lookout) -> None:
     except NoAccess as error:
         why = f"{error.what}; {error.remedy}" if error.remedy else error.what
         looked = Looked({}, dict.fromkeys(targets, why))
+        lookout.looks_at.clear()
     for question in lookout.questions:
         if question.target in looked.answers:
             seen.answered(question.job, looked.answers[question.target], question.is_second)
