@@ -12,38 +12,17 @@ from __future__ import annotations
 
 import contextlib
 import statistics
-import subprocess
 import sys
-import tempfile
 import threading
 import time
-from pathlib import Path
 
+from bench.two_hosts import DELAY, delayed, two_hosts
 from fixed_anchor.machines.collected import collector_source
 from tests.lab.host import LabHost
-from tests.lab.network import Segment, wait_for
-from tests.lab.seats import SSH, Reached, Seat
-from tests.lab.test_matrix import STACKS
+from tests.lab.seats import Reached, Seat
 
-HOSTS, AT_ONCE, DELAY = 50, 25, 0.2
+HOSTS, AT_ONCE = 50, 25
 AT_MOST, ROUND_TRIPS, MEMORY = 1.5, 3 + 1, 150.0
-
-#: Passes bytes on after half of DELAY each way, for as long as it runs: python -c DELAYED PORT HOST PORT.
-DELAYED = """\
-import asyncio, sys
-async def pump(reader, writer):
-    loop = asyncio.get_running_loop()
-    while data := await reader.read(65536):
-        loop.call_later({half}, writer.write, data)
-    loop.call_later({half}, writer.close)
-async def serve(reader, writer):
-    there = await asyncio.open_connection(sys.argv[2], int(sys.argv[3]))
-    await asyncio.gather(pump(reader, there[1]), pump(there[0], writer))
-async def main():
-    async with await asyncio.start_server(serve, "127.0.0.1", int(sys.argv[1])) as server:
-        await server.serve_forever()
-asyncio.run(main())
-"""
 
 
 class Memory:
@@ -89,28 +68,14 @@ def survey(seat: Seat, *names: str) -> list[str]:
 
 def main() -> None:
     rounds = int(sys.argv[1]) if len(sys.argv) > 1 else 3
-    files, units = STACKS["networkd"]
-    with tempfile.TemporaryDirectory() as folder, contextlib.ExitStack() as ends:
-        segment = Segment(Path(folder))
-        ends.callback(segment.close)
-        harbour = LabHost("harbour", Path(folder), segment, files, (*units, SSH))
-        ends.callback(harbour.close)
-        desk = LabHost("desk", Path(folder), segment, files, units, mac="00:00:5e:00:53:e6")
-        ends.callback(desk.close)
-        for host in (harbour, desk):
-            host.boot()
-            wait_for("a lease", host.leased, 60)
+    with two_hosts() as (_, harbour, desk), contextlib.ExitStack() as ends:
         seat = Seat(desk)
         reached = Reached(harbour, more="MaxStartups 200\n")
         for number in range(HOSTS):
             reached.port = 2200 + number
             harbour("/usr/sbin/sshd", "-p", str(reached.port), "-o", "PidFile=none")
             seat.knows(reached, alias=f"h{number}")
-        words, program = ["3200", reached.address, "2200"], DELAYED.format(half=DELAY / 2)
-        delayed = subprocess.Popen(
-            ["ip", "netns", "exec", desk.namespace.name, sys.executable, "-c", program, *words],
-        )
-        ends.callback(delayed.kill)
+        ends.enter_context(delayed(desk, 3200, reached.address, 2200))
         far = f"Host far\n  HostName 127.0.0.1\n  Port 3200\n  HostKeyAlias [{reached.address}]:2200\n"
         seat.append(seat.config, far)
         seat.write("/root/collector.sh", collector_source())

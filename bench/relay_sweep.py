@@ -14,14 +14,11 @@ import json
 import statistics
 import subprocess
 import sys
-import tempfile
-from pathlib import Path
 
-from bench.many_hosts import DELAY, DELAYED
+from bench.two_hosts import DELAY, delayed, two_hosts
 from tests.lab.host import LabHost
-from tests.lab.network import Namespace, Segment, wait_for
-from tests.lab.seats import SSH, Reached, Seat
-from tests.lab.test_matrix import STACKS
+from tests.lab.network import Namespace
+from tests.lab.seats import Reached, Seat
 
 NETWORK, ANSWERING = "198.18.4.0/22", 200
 AT_MOST, ROUND_TRIPS = 1.5, 1.0
@@ -110,17 +107,7 @@ def sweeps(name: str, harbour: LabHost, desk: LabHost, rounds: int) -> bool:
 
 def main() -> None:
     rounds = int(sys.argv[1]) if len(sys.argv) > 1 else 3
-    files, units = STACKS["networkd"]
-    with tempfile.TemporaryDirectory() as folder, contextlib.ExitStack() as ends:
-        segment = Segment(Path(folder))
-        ends.callback(segment.close)
-        harbour = LabHost("harbour", Path(folder), segment, files, (*units, SSH))
-        ends.callback(harbour.close)
-        desk = LabHost("desk", Path(folder), segment, files, units, mac="00:00:5e:00:53:e6")
-        ends.callback(desk.close)
-        for host in (harbour, desk):
-            host.boot()
-            wait_for("a lease", host.leased, 60)
+    with two_hosts() as (segment, harbour, desk), contextlib.ExitStack() as ends:
         holders = segment.neighbour("203.0.113.60", "00:00:5e:00:53:60")
         for n in range(ANSWERING):
             holders("ip", "address", "add", f"198.18.{4 + n // 60}.{10 + 2 * (n % 60)}/22", "dev", "eth0")
@@ -128,9 +115,7 @@ def main() -> None:
         seat = Seat(desk)
         reached = Reached(harbour)
         seat.knows(reached, alias="near")
-        words = ("-c", DELAYED.format(half=DELAY / 2), "3200", reached.address, "22")
-        delayed = subprocess.Popen(["ip", "netns", "exec", desk.namespace.name, sys.executable, *words])
-        ends.callback(delayed.kill)
+        ends.enter_context(delayed(desk, 3200, reached.address, 22))
         seat.append(
             seat.config, f"Host far\n  HostName 127.0.0.1\n  Port 3200\n  HostKeyAlias {reached.address}\n  User root\n"
         )

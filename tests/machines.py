@@ -8,7 +8,6 @@ from fnmatch import fnmatchcase
 from pathlib import Path
 
 from fixed_anchor.change.files import FileText
-from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.elsewhere import Spelling
 from fixed_anchor.core.errors import AnchorError
 from fixed_anchor.core.survey import SurveyedInterface
@@ -16,17 +15,16 @@ from fixed_anchor.machines.fetched import Fetched, one_by_one
 from fixed_anchor.machines.files import DiskFiles
 from fixed_anchor.machines.readable import Ran, Wanted, not_asked
 from fixed_anchor.machines.search import Found, lines_naming
-from fixed_anchor.machines.windows.facts import Facts
+from fixed_anchor.machines.unconnected import Unconnected
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Vantage
 
 
-class Plain:
+class Plain(Unconnected):
     """What no test asks of a machine: no vantage, no session, and a change may be made."""
 
     name, running, state_dir = "tide-db", True, "/var/lib/fixed-anchor"
     is_afar, has_shell, has_tool, words = False, False, True, ()
-    windows: Facts | None = None
 
     def fetch(self, wanted: Wanted) -> Fetched:
         return one_by_one(self, wanted)  # type: ignore[arg-type]
@@ -36,15 +34,6 @@ class Plain:
 
     def vantage(self, interface: SurveyedInterface) -> Vantage:
         return Nowhere("this machine is made up")
-
-    def session(self) -> IPAddress | None:
-        return None
-
-    def ssh_port(self) -> int | None:
-        return None
-
-    def why_not_alone(self) -> AnchorError | None:
-        return None
 
     def why_no_change(self) -> AnchorError | None:
         return None

@@ -5,48 +5,28 @@ from __future__ import annotations
 from collections.abc import Mapping
 from pathlib import Path
 
-from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.errors import AnchorError, InputError, NotSupported
 from fixed_anchor.core.survey import SurveyedInterface
-from fixed_anchor.machines.windows.facts import Facts
+from fixed_anchor.machines.unconnected import Unconnected
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Vantage
 
 
-class Carried:
+class Carried(Unconnected):
     """What all such documents have in common."""
 
     running = True
     is_afar = True
     has_tool = True
     has_shell = False
-    windows: Facts | None = None
 
     def __init__(self, file: Path) -> None:
         self.file = file
         self.name = file.stem
         self.state_dir = "/var/lib/fixed-anchor"
 
-    def let_go(self) -> None:
-        """There is no connection."""
-
-    def answers_anew(self) -> str | None:
-        return None
-
-    def at_its_addresses(self) -> None:
-        """There is one way only."""
-
     def vantage(self, interface: SurveyedInterface) -> Vantage:
         return Nowhere(f"{self.name} is here only as a collection, not the host itself")
-
-    def session(self) -> IPAddress | None:
-        return None
-
-    def ssh_port(self) -> int | None:
-        return None
-
-    def why_not_alone(self) -> AnchorError | None:
-        return None
 
     def why_no_change(self) -> AnchorError | None:
         return self._no_change()

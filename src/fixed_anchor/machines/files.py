@@ -14,7 +14,7 @@ from fixed_anchor.change.files import FileText, decode
 from fixed_anchor.core.elsewhere import Spelling
 from fixed_anchor.core.errors import InputError, NoAccess
 from fixed_anchor.machines.search import Found, search_folders
-from fixed_anchor.machines.windows.facts import Facts
+from fixed_anchor.machines.unconnected import Unconnected
 
 _log = logging.getLogger(__name__)
 
@@ -22,10 +22,8 @@ _MAX_LINKS = 40
 _MAX_SIZE = 16 * 1024 * 1024
 
 
-class DiskFiles:
+class DiskFiles(Unconnected):
     """Files below ``root``; symbolic links are followed as the host itself would, never out of ``root``."""
-
-    windows: Facts | None = None
 
     def __init__(self, root: Path) -> None:
         self.root = Path(os.path.abspath(root))
@@ -119,15 +117,6 @@ class DiskFiles:
             return []
         except PermissionError:
             raise needs_root("reading this folder", path) from None
-
-    def let_go(self) -> None:
-        """There is no connection."""
-
-    def answers_anew(self) -> str | None:
-        return None
-
-    def at_its_addresses(self) -> None:
-        """There is one way only."""
 
     def search(self, spelling: Spelling) -> Found:
         return search_folders(self.local, spelling)

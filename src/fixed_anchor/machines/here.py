@@ -52,9 +52,6 @@ class Here(DiskFiles):
     def ssh_port(self) -> int | None:
         return session_port()
 
-    def why_not_alone(self) -> AnchorError | None:
-        return None
-
     def why_no_change(self) -> AnchorError | None:
         if os.geteuid() == 0:
             return None

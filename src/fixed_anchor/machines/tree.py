@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.errors import AnchorError, InputError, NotSupported
 from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.machines.fetched import Fetched, one_by_one
@@ -39,15 +38,6 @@ class Tree(DiskFiles):
     @property
     def is_afar(self) -> bool:
         return False
-
-    def session(self) -> IPAddress | None:
-        return None
-
-    def ssh_port(self) -> int | None:
-        return None
-
-    def why_not_alone(self) -> AnchorError | None:
-        return None
 
     def why_no_change(self) -> AnchorError | None:
         return InputError(

@@ -7,7 +7,6 @@ import os
 import time
 from pathlib import Path
 
-from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.errors import AnchorError, InputError
 from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.machines import MARKER
@@ -61,15 +60,6 @@ class Standin(DiskFiles):
     @property
     def is_afar(self) -> bool:
         return False
-
-    def session(self) -> IPAddress | None:
-        return None
-
-    def ssh_port(self) -> int | None:
-        return None
-
-    def why_not_alone(self) -> AnchorError | None:
-        return None
 
     def why_no_change(self) -> AnchorError | None:
         return None

@@ -1,0 +1,31 @@
+"""What all machines have in common to which no connection leads: nothing ends, and nothing is made anew."""
+
+from __future__ import annotations
+
+from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.errors import AnchorError
+from fixed_anchor.machines.windows.facts import Facts
+
+
+class Unconnected:
+    """Its answers to what only a connection could tell."""
+
+    windows: Facts | None = None
+
+    def let_go(self) -> None:
+        """There is no connection."""
+
+    def answers_anew(self) -> str | None:
+        return None
+
+    def at_its_addresses(self) -> None:
+        """There is one way only."""
+
+    def session(self) -> IPAddress | None:
+        return None
+
+    def ssh_port(self) -> int | None:
+        return None
+
+    def why_not_alone(self) -> AnchorError | None:
+        return None
