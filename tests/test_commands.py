@@ -90,6 +90,7 @@ def test_check_shape_and_verdicts(site: Path) -> None:
     assert (status, clear["verdict"]) == (0, "clear")
     assert {f["code"]: f["seen_in"] for f in findings(clear)} == {
         "old-address-in-use": "/etc/hosts:2",
+        "search-incomplete": "files of gannet-ws",
         "source-untidy": "addresses.csv:5",
     }
     assert {c["source"] for c in addresses(clear)[0]["asked"]} >= {"DHCP pools", "addressing plan"}
@@ -99,6 +100,7 @@ def test_check_shape_and_verdicts(site: Path) -> None:
         ("", "source-untidy"),
         ("", "unknown-dhcp-server"),
         ("gannet-ws", "lease-not-reserved"),
+        ("gannet-ws", "search-incomplete"),
         ("kelp-files", "answers-on-wire"),
         ("kelp-files", "old-address-in-use"),
         ("sonar-vm1", "dns-says-otherwise"),

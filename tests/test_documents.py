@@ -29,10 +29,10 @@ WITHOUT = {"demo", "completion"}
 #: Everything that is asked on the demo's site, in this order, and the exit status.
 ASKED: list[tuple[tuple[str, ...], int]] = [
     (("survey", "--plan", "plan.yaml"), 0),
-    (("survey", "--plan", "plan.yaml", "--host", "gannet-ws", "-o", "gannet.json"), 0),
-    (("survey", "--root", "hosts/gannet-ws"), 0),
+    (("survey", "--plan", "plan.yaml", "--host", "sonar-vm1", "-o", "sonar.json"), 0),
+    (("survey", "--root", "hosts/sonar-vm1"), 0),
     (("survey", "--root", "no-such-folder"), 2),
-    (("propose", "--survey", "gannet.json", "--keep", "-o", "-"), 0),
+    (("propose", "--survey", "sonar.json", "--keep", "-o", "-"), 0),
     ((*STATE, "propose", "--plan", "plan.yaml", "--pick", "-o", "own.yaml"), 0),
     (("propose", "--survey", "plan.yaml", "--keep", "-o", "-"), 2),
     ((*STATE, "probe", "203.0.113.32", "198.18.4.9"), 1),

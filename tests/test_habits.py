@@ -236,7 +236,7 @@ def test_the_manual_page_has_no_warnings() -> None:
         (("check", "own.yaml"), 6, "is not looker, and has no address on its segment"),
         (("check", "plan.yaml", "--host", "tide-db"), 0, "plan.yaml: clear"),
         (("draft", "plan.yaml", "--host", "tide-db"), 0, "+++ /etc/netplan/50-tide.yaml as drafted"),
-        (("survey", "--root", "hosts/gannet-ws"), 0, "network stack: netplan"),
+        (("survey", "--root", "hosts/sonar-vm1"), 0, "network stack: netplan"),
         (("explain", "3"), 0, "exit status 3"),
         ((), 0, "The order of the work"),
     ],

@@ -311,7 +311,8 @@ def test_why_there_is_no_session(
         host.run(("true",))
     assert said in str(raised.value)
     assert raised.value.remedy
-    assert type(raised.value) is kind
+    assert isinstance(raised.value, kind)
+    assert isinstance(raised.value, Unreachable) == (kind is Unreachable)
 
 
 def test_control_characters_of_a_host_are_not_printed() -> None:

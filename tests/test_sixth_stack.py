@@ -26,7 +26,7 @@ from fixed_anchor.machines.tree import Tree
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.planfile.reader import read_plan
 from fixed_anchor.standins.engine import StandinEngine
-from fixed_anchor.workflow.draft import draft_host
+from fixed_anchor.workflow.linux_draft import draft_host
 from fixed_anchor.workflow.linux_host import LinuxHost
 from tests.machines import OnDisk, one_link
 
@@ -120,6 +120,9 @@ class Mooringd:
 
     def resolver_place(self, writer: str) -> str:
         return IN_FILES
+
+    def lease_file(self, interface: str) -> str | None:
+        return None
 
     def steps(self, before: Declaration | None, after: Declaration | None, link: LinkFacts) -> Steps:
         load = (("mooringctl", "load", link.name),)

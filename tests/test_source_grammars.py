@@ -9,7 +9,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fixed_anchor.core.errors import InputError
-from fixed_anchor.sources import isc_text, kea_json
+from fixed_anchor.formats import isc_text
+from fixed_anchor.sources import kea_json
 from fixed_anchor.sources.kea_json import Node
 
 values = st.recursive(

@@ -15,15 +15,15 @@ def test_survey_shape(site: Path) -> None:
     assert interface["addresses"][0]["address"] == "203.0.113.131/24"
     assert interface["addresses"][0]["origin"] == "dhcp"
     assert interface["declared_in"][0] == {"file": "/etc/netplan/50-tide.yaml", "line": 5, "column": None}
-    tree = only(run(site, "survey", "--root", "hosts/gannet-ws", "--json").stdout)
-    assert [i["interface"] for i in tree["interfaces"]] == ["eno1"]
+    tree = only(run(site, "survey", "--root", "hosts/sonar-vm1", "--json").stdout)
+    assert [i["interface"] for i in tree["interfaces"]] == ["ens3"]
 
 
 def test_the_log_names_each_command_and_file(site: Path) -> None:
-    words = ("survey", "--root", "hosts/gannet-ws", "--json")
+    words = ("survey", "--root", "hosts/sonar-vm1", "--json")
     assert run(site, *words).stderr == ""
     logged = run(site, "--log-level", "debug", *words)
-    assert "DEBUG fixed_anchor.machines.files: read /etc/netplan/10-desk.yaml: " in logged.stderr
+    assert "DEBUG fixed_anchor.machines.files: read /etc/netplan/50-vm.yaml: " in logged.stderr
     # Standard output is the document alone, whatever is logged.
     assert only(logged.stdout)["stack"] == "netplan"
     (site / "debug").mkdir()
@@ -42,7 +42,7 @@ def test_what_a_draft_puts_right_speaks_against_no_change(site: Path) -> None:
     assert "rewritten-at-boot" in [f["code"] for f in survey["findings"]]
     done = run(site, "check", "plan.yaml", "--host", "tide-db", "--json")
     assert done.returncode == 0
-    assert [f["code"] for f in findings(done.stdout)] == ["old-address-in-use", "source-untidy"]
+    assert [f["code"] for f in findings(done.stdout)] == ["old-address-in-use", "source-untidy", "search-incomplete"]
     assert (
         "/etc/cloud/cloud.cfg.d/99-fixed-anchor.cfg: new" in run(site, "draft", "plan.yaml", "--host", "tide-db").stdout
     )

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import pytest
 import yaml
 from hypothesis import given
@@ -19,6 +20,7 @@ from fixed_anchor.machines.windows.facts import Facts, is_of_windows, read_facts
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.observe.windows import windows_survey
 from fixed_anchor.standins.windows.state import machine
+from fixed_anchor.standins.windows.told import facts_of
 from tests.powershell import needs_powershell, run_over, tree_of
 from tests.test_commands import run
 
@@ -65,6 +67,12 @@ def test_what_the_collector_is_made_of(tmp_path: Path) -> None:
     assert collector_source().isascii()
 
 
+def state_of(name: str) -> dict[str, Any]:
+    """The state of one of the machines."""
+    one = MACHINES[name]
+    return machine(one["machine"]) | ({"language_mode": one["mode"]} if "mode" in one else {})
+
+
 def in_words(survey: HostSurvey) -> Iterator[str]:
     yield f"hostname {survey.hostname}"
     yield f"system {survey.system}"
@@ -87,12 +95,15 @@ def in_words(survey: HostSurvey) -> Iterator[str]:
 def test_a_machine_through_its_commands(name: str, tmp_path: Path) -> None:
     """The real collector in a real PowerShell, over a simulated machine: our survey says what is so."""
     one = MACHINES[name]
-    printed = run_over(machine(one["machine"]), COLLECTOR, tmp_path, one.get("mode", ""))
+    printed = run_over(state_of(name), COLLECTOR, tmp_path, one.get("mode", ""))
     assert printed.isascii()
     assert is_of_windows(printed)
     facts = read_facts(printed, "printed")
     if not facts.is_restricted:
         assert facts.missing == {}
+    # One state, and two ways in: what it tells without a PowerShell is the same.
+    told = facts_of(state_of(name))
+    assert msgspec.structs.replace(facts, edition=told.edition, version=told.version) == told
     said = list(in_words(windows_survey("", facts)))
     for line in one["says"]:
         assert line in said, "\n".join(said)
@@ -177,7 +188,7 @@ def test_no_other_error_of_any_bytes(data: bytes) -> None:
 
 
 def test_the_commands_for_a_collection(tmp_path: Path) -> None:
-    """It is surveyed; what is not there yet is refused by name."""
+    """It is surveyed; what is not known of it is refused by name."""
     (tmp_path / "gannet-ws.collection").write_bytes(
         document(host="GANNET-WS", system="Windows 11", elevated=True, adapters=[ETHERNET])
     )
@@ -193,7 +204,7 @@ def test_the_commands_for_a_collection(tmp_path: Path) -> None:
     )
     refused = run(tmp_path, "draft", "plan.yaml")
     assert refused.returncode == 2, refused.stdout + refused.stderr
-    assert "runs Windows 11: it is surveyed, and nothing is drafted for it yet" in refused.stdout + refused.stderr
+    assert "what is kept of Ethernet is not known: nothing was told of it" in refused.stderr
     checked = run(tmp_path, "check", "plan.yaml", "--no-wire")
     assert checked.returncode in (1, 6), checked.stdout + checked.stderr
     assert "Traceback" not in checked.stderr

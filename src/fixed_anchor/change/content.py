@@ -9,6 +9,7 @@ from __future__ import annotations
 import msgspec
 
 from fixed_anchor.change.files import FileEdit
+from fixed_anchor.change.settings import SettingsContent
 from fixed_anchor.change.steps import Steps
 
 
@@ -45,4 +46,10 @@ class FileContent(msgspec.Struct, frozen=True):
 
 
 #: Every kind of content: a new one is a new type here, and a target that carries it out.
-Content = FileContent
+Content = FileContent | SettingsContent
+
+
+def files_in(content: Content) -> FileContent:
+    """The content of a change that is made of files: for the target that makes no other."""
+    assert isinstance(content, FileContent)
+    return content

@@ -23,8 +23,8 @@ from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.machines.seat import Seat
 from fixed_anchor.planfile.reader import read_plan
 from fixed_anchor.workflow.at_once import AT_ONCE
-from fixed_anchor.workflow.linux_host import LinuxHost
 from fixed_anchor.workflow.site import Site
+from fixed_anchor.workflow.targets import HostTarget, target_of
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -155,11 +155,11 @@ class App:
             raise refusal
         return here
 
-    def target(self) -> LinuxHost:
+    def target(self) -> HostTarget:
         """The same as a target of changes."""
-        return LinuxHost(self.machine())
+        return target_of(self.machine())
 
-    def kept_target(self) -> LinuxHost:
+    def kept_target(self) -> HostTarget:
         """The same for a command about changes that are there. Raises ``InputError`` for a state folder that is not."""
         target = self.target()
         if self.state_dir is not None and target.never_begun():
@@ -174,11 +174,11 @@ class App:
         site.at_once, site.told = at_once, self.told
         return site
 
-    def target_of(self, site: Site, host: HostPlan, machine: Machine) -> LinuxHost:
+    def target_of(self, site: Site, host: HostPlan, machine: Machine) -> HostTarget:
         """A host of a plan as a target of changes; the commands that are shown for it name the plan."""
         if machine is not site.here:
             self._of_plan[id(machine)] = (site.plan.file, host.name)
-        return LinuxHost(machine)
+        return target_of(machine)
 
     def seat_of(self, machine: Machine) -> str | None:
         """The name of this machine, where ``machine`` is another one that is reached from it."""

@@ -65,11 +65,7 @@ def command(
     app = App(ctx, as_json)
     site = app.site(plan, at_once)
     chosen = site.hosts(hosts)
-    held = (
-        {a for h in chosen for i in h.interfaces for a in (*(p.address for p in i.hold), *i.expect)}
-        if addresses
-        else ()
-    )
+    held = {a for h in chosen for i in h.interfaces for a in i.every_address} if addresses else ()
     for address in addresses:
         if address not in held:
             raise InputError(f"no host that is looked at holds {address}", file=plan, expected="an address of the plan")

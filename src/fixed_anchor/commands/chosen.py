@@ -12,15 +12,15 @@ import click
 from fixed_anchor.commands.app import App
 from fixed_anchor.core.errors import AnchorError, InputError
 from fixed_anchor.core.plan import HostPlan
-from fixed_anchor.workflow.linux_host import LinuxHost
 from fixed_anchor.workflow.site import Site
+from fixed_anchor.workflow.targets import HostTarget
 
 
 class Chosen(NamedTuple):
     """A host that was chosen: its name, itself as a target of changes, and the change that was named."""
 
     host: str
-    target: LinuxHost
+    target: HostTarget
     change: str | None = None
 
 

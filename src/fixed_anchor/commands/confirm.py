@@ -14,7 +14,7 @@ from fixed_anchor.reporting.documents.changes import ChangeDocument, HostChanged
 from fixed_anchor.reporting.documents.parts import problem
 from fixed_anchor.workflow.at_once import at_once as each_at_once
 from fixed_anchor.workflow.carry_out import who
-from fixed_anchor.workflow.linux_host import LinuxHost
+from fixed_anchor.workflow.targets import HostTarget
 
 
 @click.command(
@@ -107,7 +107,7 @@ def _keep(app: App, one: Chosen, more_time: int | None, over_old_address: bool) 
     return number
 
 
-def _say(app: App, target: LinuxHost, number: str, more_time: int | None, host: str) -> None:
+def _say(app: App, target: HostTarget, number: str, more_time: int | None, host: str) -> None:
     if app.as_json:
         return
     if more_time is not None:

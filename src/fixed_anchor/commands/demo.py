@@ -31,7 +31,8 @@ BEFORE_CUTOVER = (
         "check plan.yaml --host kelp-files --host sonar-vm1",
     ),
     (
-        "gannet-ws would keep the address it leases. What the DHCP server must be told is drafted with its file.",
+        "gannet-ws, a Windows workstation, would keep the address it leases. What the DHCP server must be told is "
+        "drafted with its settings.",
         "draft plan.yaml --host gannet-ws",
     ),
     ("Check tide-db: clear. With --detail it shows all that was looked at.", "check plan.yaml --host tide-db"),

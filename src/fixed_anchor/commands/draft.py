@@ -9,6 +9,7 @@ import click
 
 from fixed_anchor.change.change import Draft
 from fixed_anchor.change.files import encode
+from fixed_anchor.change.settings import SettingsContent
 from fixed_anchor.commands.app import App
 from fixed_anchor.commands.chosen import say_failed
 from fixed_anchor.commands.common import AT_ONCE, CONFIRM_WITHIN, HOSTS, JSON, PLAN, examples
@@ -28,6 +29,8 @@ from fixed_anchor.workflow.site import Site
 
 #: The list of files that a draft removes, beside those that it writes.
 REMOVALS = "removals"
+#: The drafted settings of a machine that has no files for them.
+SETTINGS = "settings"
 
 
 @click.command(
@@ -80,7 +83,7 @@ def command(
         for made in drafts:
             written[made.host] = _write_files(app, made, Path(output) / made.host)
         _write_servers(app, servers, Path(output))
-    refused = runbook and any(blocked[made.host] and made.content.edits for made in drafts)
+    refused = runbook and any(blocked[made.host] and not made.content.is_empty for made in drafts)
     unreached = {name: site.unreached[name] for name in (h.name for h in site.hosts(hosts)) if name in site.unreached}
     exit_status = worst([EXIT_AGAINST if refused else EXIT_DONE, *(e.exit_status for e in unreached.values())])
     if as_json:
@@ -121,8 +124,18 @@ def _blockers(findings: tuple[Finding, ...], host: str) -> list[Finding]:
 
 
 def _write_files(app: App, made: Draft, folder: Path) -> list[str]:
-    """The drafted files of a host below ``folder``, and what is to be removed there in a list beside them."""
+    """The drafted files of a host below ``folder``, and what is to be removed there in a list beside them.
+
+    Of a machine that is no matter of files its drafted settings.
+    """
     written = []
+    if isinstance(made.content, SettingsContent):
+        if not made.content.is_empty:
+            target = folder / SETTINGS
+            write_beside(target, "".join(f"{line}\n" for line in made.content.after.lines()).encode(), 0o644)
+            written.append(os.path.relpath(target))
+            app.remark(f"wrote {written[-1]}")
+        return written
     gone = [edit.path for edit in made.content.edits if edit.after is None]
     for edit in made.content.edits:
         if edit.after is not None:
@@ -153,7 +166,10 @@ def _write_runbook(
 ) -> str | None:
     """The runbook of a host; none where it is blocked, since nobody looks again before it is run."""
     survey = site.survey(site.plan.hosts[made.host])
-    if survey is None or not made.content.edits:
+    if isinstance(made.content, SettingsContent):
+        app.remark(f"{made.host}: no runbook is made for {made.stack} yet: the draft says what to set by hand")
+        return None
+    if survey is None or made.content.is_empty:
         app.remark(f"{made.host}: nothing to do: the files declare this already, so there is no runbook")
         return None
     blockers = _blockers(findings, made.host)

@@ -30,10 +30,10 @@ from fixed_anchor.reporting.documents.drafting import host_drafted
 from fixed_anchor.reporting.documents.parts import problem
 from fixed_anchor.reporting.terminal.draft import show_draft
 from fixed_anchor.workflow.carry_out import about, told, who
-from fixed_anchor.workflow.linux_host import LinuxHost
 from fixed_anchor.workflow.neighbours import neighbours_before
 from fixed_anchor.workflow.restore import addresses_left, last_cutover, later_ones
 from fixed_anchor.workflow.site import Site
+from fixed_anchor.workflow.targets import HostTarget
 
 #: Seconds that the guard of a restore waits for its checks, where nobody asked for a wait.
 _ENOUGH = 600
@@ -163,7 +163,7 @@ def _restore(app: App, site: Site | None, one: Chosen, how: _How) -> Watched:
     return watch(app, target, drafted, terms)
 
 
-def _roll_back(app: App, target: LinuxHost, number: str, dry_run: bool) -> Watched:
+def _roll_back(app: App, target: HostTarget, number: str, dry_run: bool) -> Watched:
     if dry_run:
         would = "it would be rolled back now; nothing was done"
         app.say(f"change {number} is open: {would}")

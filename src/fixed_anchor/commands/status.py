@@ -19,7 +19,7 @@ from fixed_anchor.reporting.documents.changes import Change, HostStatus, StatusD
 from fixed_anchor.reporting.documents.parts import problem
 from fixed_anchor.reporting.terminal.paper import STYLES, put_table, styled
 from fixed_anchor.workflow.at_once import at_once as each_at_once
-from fixed_anchor.workflow.linux_host import LinuxHost
+from fixed_anchor.workflow.targets import HostTarget
 
 
 class _Found(msgspec.Struct, frozen=True):
@@ -121,7 +121,7 @@ def _now(host: str, status: ChangeStatus | None) -> Change | None:
     return None if status is None else change(host, status)
 
 
-def _show_last(app: App, target: LinuxHost, last: ChangeStatus) -> None:
+def _show_last(app: App, target: HostTarget, last: ChangeStatus) -> None:
     at_boot = " at boot; nothing has verified the network since" if last.rolled_back_at_boot else ""
     app.say(f"the last change, {last.number} on {last.interface}, is {states.shown(last.state)}{at_boot}")
     if last.closed_by:
@@ -132,7 +132,7 @@ def _show_last(app: App, target: LinuxHost, last: ChangeStatus) -> None:
         app.say(incomplete(target, last.number), indent=2, style="bold yellow")
 
 
-def _show_open(app: App, target: LinuxHost, status: ChangeStatus) -> None:
+def _show_open(app: App, target: HostTarget, status: ChangeStatus) -> None:
     line = Text(f"change {status.number} on {status.interface}: ")
     line.append(states.shown(status.state), style=STYLES.get(status.state, "bold"))
     row = states.STATES.get(status.state)
@@ -151,7 +151,7 @@ def _show_open(app: App, target: LinuxHost, status: ChangeStatus) -> None:
     _say_what_to_type(app, target, status)
 
 
-def _say_what_to_type(app: App, target: LinuxHost, status: ChangeStatus) -> None:
+def _say_what_to_type(app: App, target: HostTarget, status: ChangeStatus) -> None:
     number = status.number
     keep, back = (app.command_for(target.machine, verb, number) for verb in ("confirm", "restore"))
     if status.state == states.STUCK:

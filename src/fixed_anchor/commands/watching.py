@@ -23,7 +23,8 @@ from fixed_anchor.reporting.terminal.draft import show_diff
 from fixed_anchor.reporting.terminal.paper import STYLES, styled
 from fixed_anchor.reporting.terminal.verify import show_verify
 from fixed_anchor.workflow.carry_out import Outcome, carry_out
-from fixed_anchor.workflow.linux_host import DraftOutdated, LinuxHost
+from fixed_anchor.workflow.linux_host import DraftOutdated
+from fixed_anchor.workflow.targets import HostTarget
 
 
 def end_of(status: ChangeStatus) -> str:
@@ -39,7 +40,7 @@ def countdown(status: ChangeStatus) -> str:
 class Watcher:
     """Prints the progress of one change."""
 
-    def __init__(self, app: App, target: LinuxHost, unattended: bool) -> None:
+    def __init__(self, app: App, target: HostTarget, unattended: bool) -> None:
         self.app = app
         self.target = target
         self.machine = target.machine
@@ -154,7 +155,7 @@ class Watcher:
             )
 
 
-def decided(target: LinuxHost, number: str, done: str | None = None) -> HostChanged:
+def decided(target: HostTarget, number: str, done: str | None = None) -> HostChanged:
     """The change ``number`` as it is now, as a part of a document; ``done`` says what else was done."""
     return HostChanged(host=target.name, done=done, change=change(target.name, target.status(number)))
 
@@ -166,7 +167,7 @@ class Watched(msgspec.Struct, frozen=True):
     made: HostChanged | None = None
 
 
-def watch(app: App, target: LinuxHost, draft: Draft, terms: Terms, findings: Iterable[Finding] = ()) -> Watched:
+def watch(app: App, target: HostTarget, draft: Draft, terms: Terms, findings: Iterable[Finding] = ()) -> Watched:
     """Carries a change out under the eyes of the operator. ``findings`` are what its check found."""
     watcher = Watcher(app, target, terms.unattended)
     try:
@@ -196,7 +197,7 @@ def watch(app: App, target: LinuxHost, draft: Draft, terms: Terms, findings: Ite
     return Watched(outcome.exit_status, made)
 
 
-def give_back_from_seat(app: App, target: LinuxHost, number: str) -> None:
+def give_back_from_seat(app: App, target: HostTarget, number: str) -> None:
     """Gives the lease of a change that is kept back from here, where the host's own guard could not."""
     for said in target.give_back(number):
         app.say(said, indent=2)
@@ -219,7 +220,7 @@ def because(status: ChangeStatus) -> str:
     return f"{what}, because {printable(status.why)}" if status.why else f"{what}; its log says why"
 
 
-def last_one(target: LinuxHost) -> str:
+def last_one(target: HostTarget) -> str:
     """How the last change ended, for whoever asks for something that it does not allow any more; empty without one."""
     known = target.numbers()
     if not known:
@@ -229,13 +230,13 @@ def last_one(target: LinuxHost) -> str:
     return f"the last change, {last.number}, is {states.shown(last.state)}{why}"
 
 
-def incomplete(target: LinuxHost, number: str) -> str:
+def incomplete(target: HostTarget, number: str) -> str:
     """What is to be said of a change that is kept without all of its final files."""
     log = f"{target.record_folder(number)}/log"
     return f"kept, but not every file of its final state could be written: {log} says which, and what to do"
 
 
-def say_outcome(app: App, target: LinuxHost, outcome: Outcome) -> None:
+def say_outcome(app: App, target: HostTarget, outcome: Outcome) -> None:
     """Prints how a change ended, and what to type next."""
     number = outcome.number
     line = Text(f"change {number}: ").append(outcome.state, style=STYLES.get(outcome.state, "bold"))

@@ -30,6 +30,24 @@ CONFIGURES, MAY_CONFIGURE = "configures", "may-configure"
 #: The header of a file says that another program writes it again.
 REWRITTEN = "rewritten"
 
+# Of a Windows machine:
+#: A server role, or a failover cluster, that goes by the machine's addresses.
+ROLE, CLUSTER = "role", "cluster"
+#: The address is on the adapter of a virtual switch or of a team: ``of``.
+SWITCH, TEAM = "switch", "team"
+#: A policy says which resolvers (``addresses``), or which search domains (``text``), whatever is set.
+POLICY_RESOLVERS, POLICY_SEARCH = "policy-resolvers", "policy-search"
+#: The category of the network ``of``, by which the firewall goes.
+CATEGORY = "category"
+#: Several adapters have the same name.
+NAME_TWICE = "name-twice"
+#: The machine has seen that somebody else has its address.
+DUPLICATE = "duplicate"
+#: An adapter that is not there keeps addresses: ``of``.
+ABSENT = "absent"
+#: The machine registers its addresses in DNS by itself.
+REGISTERS = "registers"
+
 
 class Aside(msgspec.Struct, frozen=True):
     """One such fact, and where it stands.

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 import msgspec
 
 from fixed_anchor.core.addresses import IPAddress, IPInterface, IPNetwork
@@ -43,6 +45,14 @@ class Route(msgspec.Struct, frozen=True):
         return text + (" on-link" if self.on_link else "")
 
 
+class Fallback(msgspec.Struct, frozen=True):
+    """What an interface with DHCP shall have while no server answers: nothing where there is no ``address``."""
+
+    address: IPInterface | None = None
+    gateway: IPAddress | None = None
+    resolvers: tuple[IPAddress, ...] = ()
+
+
 class InterfaceConfig(msgspec.Struct, frozen=True):
     """The addressing of one interface, as declared in files or as wanted by a plan.
 
@@ -72,6 +82,7 @@ class InterfaceConfig(msgspec.Struct, frozen=True):
     never_default: tuple[int, ...] = ()
     optioned: tuple[IPInterface, ...] = ()
     accepts_ra: bool = False
+    fallback: Fallback | None = None
 
     def of_family(self, version: int) -> tuple[IPInterface, ...]:
         """The addresses of IP ``version`` (4 or 6), in order."""
@@ -144,12 +155,23 @@ def differences(declared: InterfaceConfig, wanted: InterfaceConfig) -> tuple[str
             found.append(name)
     if wanted.mtu is not None and declared.mtu != wanted.mtu:
         found.append("mtu")
+    if wanted.fallback is not None and (declared.fallback or Fallback()) != wanted.fallback:
+        found.append("fallback")
     if wanted.ipv4 == "dhcp":
         if declared.lease_routes != wanted.lease_routes:
             found.append("gateway")
         if declared.lease_resolvers != wanted.lease_resolvers:
             found.append("resolvers")
     return tuple(dict.fromkeys(found))
+
+
+#: What the kernel of Linux takes for the name of an interface, dev_valid_name(): IFNAMSIZ less one.
+_LINK_NAME = re.compile(r"[^\s/:]{1,15}")
+
+
+def is_link_name(name: str) -> bool:
+    """Whether an interface of Linux can be called so; adapters of Windows have names of any kind."""
+    return _LINK_NAME.fullmatch(name) is not None and name not in (".", "..")
 
 
 class Place(msgspec.Struct, frozen=True, order=True, gc=False):

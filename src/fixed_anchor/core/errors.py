@@ -156,6 +156,10 @@ class NoAccess(AnchorError):
     exit_status = EXIT_NO_ACCESS
 
 
+class OtherSystem(NoAccess):
+    """The machine answers, and is no Linux host: what was asked makes no sense there; it has told what it is."""
+
+
 class Unreachable(NoAccess):
     """The machine does not answer, or the connection to it was lost: another try may find it again."""
 

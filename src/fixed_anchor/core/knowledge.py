@@ -215,8 +215,7 @@ class Knowledge:
     def taken_by_plan(self) -> frozenset[IPAddress]:
         """Every address that the plan itself gives to somebody."""
         interfaces = [i for host in self.plan.hosts.values() for i in host.interfaces]
-        taken = {h.address for i in interfaces for h in i.hold}
-        taken |= {a for i in interfaces for a in (*i.expect, *i.leave_alone)}
+        taken = {a for i in interfaces for a in (*i.every_address, *i.leave_alone)}
         for segment in self.plan.segments.values():
             taken.update(g.address for g in segment.gateways)
             taken.update(segment.resolvers)

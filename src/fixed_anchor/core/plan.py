@@ -83,7 +83,7 @@ class InterfacePlan(msgspec.Struct, frozen=True, gc=False):
     """What one interface shall hold. ``None`` means: the segment's, or untouched.
 
     ``gateways`` empty (not ``None``) means that the interface must not carry the
-    default route.
+    default route. ``fallback`` is the address that it shall have where no DHCP server answers: one, or none.
     """
 
     name: str
@@ -94,6 +94,7 @@ class InterfacePlan(msgspec.Struct, frozen=True, gc=False):
     ipv6: str = "untouched"
     expect: tuple[IPAddress, ...] = ()
     leave_alone: tuple[IPAddress, ...] = ()
+    fallback: tuple[PlannedAddress, ...] | None = None
     gateways: tuple[Gateway, ...] | None = None
     metric: int | None = None
     resolvers: tuple[IPAddress, ...] | None = None
@@ -102,6 +103,17 @@ class InterfacePlan(msgspec.Struct, frozen=True, gc=False):
     time_servers: tuple[str, ...] | None = None
     routes: tuple[Route, ...] = ()
     line: int = 0
+
+    @property
+    def own(self) -> tuple[PlannedAddress, ...]:
+        """The addresses that no server gives it, and that must be nobody else's: those it holds, and its fallback."""
+        return (*self.hold, *self.fallback) if self.fallback else self.hold
+
+    @property
+    def every_address(self) -> tuple[IPAddress, ...]:
+        """All that it may have: its own, and those that it expects of a lease."""
+        own = tuple(held.address for held in self.own)
+        return (*own, *self.expect) if self.expect else own
 
 
 class HostPlan(msgspec.Struct, frozen=True, gc=False):
@@ -156,7 +168,9 @@ class Plan(msgspec.Struct, frozen=True):
         return self.where("hosts", host.name, "interfaces", interface.name, *path, line=interface.line)
 
     def where_held(self, host: HostPlan, interface: InterfacePlan, address: IPAddress) -> str:
-        """Where ``hold``, or ``expect``, has an address."""
+        """Where ``hold``, ``fallback`` or ``expect`` has an address."""
+        if any(f.address == address for f in interface.fallback or ()):
+            return self.where_of(host, interface, "fallback")
         held = [h.address for h in interface.hold]
         if address in held:
             return self.where_of(host, interface, "hold", held.index(address))

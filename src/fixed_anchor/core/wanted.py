@@ -5,7 +5,7 @@ from __future__ import annotations
 import msgspec
 
 from fixed_anchor.core.addresses import IPAddress, IPInterface, default_network, with_prefix
-from fixed_anchor.core.config import InterfaceConfig, Route
+from fixed_anchor.core.config import Fallback, InterfaceConfig, Route
 from fixed_anchor.core.plan import Gateway, InterfacePlan, Plan, Segment
 
 
@@ -40,6 +40,20 @@ def held_beside(config: InterfaceConfig, old: tuple[IPInterface, ...]) -> Interf
 def gateways_of(interface: InterfacePlan, segment: Segment) -> tuple[Gateway, ...]:
     """The gateways an interface uses: its own where it names any, else its segment's."""
     return segment.gateways if interface.gateways is None else interface.gateways
+
+
+def _fallback(interface: InterfacePlan, segment: Segment) -> Fallback | None:
+    """What it shall have where no DHCP server answers: with the gateway and the resolvers that it would be given."""
+    if not interface.fallback:
+        return None if interface.fallback is None else Fallback()
+    held = interface.fallback[0]
+    gateways = [g.address for g in gateways_of(interface, segment) if g.address.version == 4]
+    resolvers = segment.resolvers if interface.resolvers is None else interface.resolvers
+    return Fallback(
+        interface_address(segment, held.address, held.prefix),
+        gateways[0] if gateways else None,
+        tuple(r for r in resolvers if r.version == 4),
+    )
 
 
 def wanted_config(plan: Plan, interface: InterfacePlan) -> InterfaceConfig:
@@ -84,6 +98,7 @@ def wanted_config(plan: Plan, interface: InterfacePlan) -> InterfaceConfig:
         search=search,
         mtu=interface.mtu,
         time_servers=interface.time_servers,
+        fallback=_fallback(interface, segment),
         # An interface that must not carry the default route must not bring its resolvers either, and
         # resolvers that the plan names for it are not to be mixed with those of the lease.
         lease_routes=carries_default,

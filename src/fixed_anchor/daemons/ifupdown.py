@@ -32,7 +32,7 @@ class Ifupdown:
     unit = "networking.service"
     busy: tuple[str, ...] = ("(^|/)(ifup|ifdown)( |$)",)
     charge = Questions(commands=(is_enabled(unit),), files=(_IFSTATE,))
-    further = Questions(files=("/var/lib/dhcp/dhclient*.leases",))
+    further = Questions(files=("/var/lib/dhcp/dhclient*.leases", "/etc/dhcp/dhclient.conf"))
 
     def governs(self, interface: str, seen: Seen) -> Governs:
         listed = {line.partition("=")[0] for line in seen.texts.get(_IFSTATE, "").split()}
@@ -50,6 +50,9 @@ class Ifupdown:
             # ifup's own hook for systemd-resolved breaks DNS: the daemon is told directly.
             return IN_DROP_IN
         return IN_RESOLV_CONF if writer == "nobody" else IN_FILES
+
+    def lease_file(self, interface: str) -> str | None:
+        return "/etc/dhcp/dhclient.conf"
 
     def steps(self, before: Declaration | None, after: Declaration | None, link: LinkFacts) -> Steps:
         # ifdown must run while the old stanza is in the file: it stops the lease client that the

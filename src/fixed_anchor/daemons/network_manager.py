@@ -37,6 +37,9 @@ class NetworkManager:
         # It writes resolv.conf itself, or tells whoever does.
         return IN_FILES
 
+    def lease_file(self, interface: str) -> str | None:
+        return None
+
     def steps(self, before: Declaration | None, after: Declaration | None, link: LinkFacts) -> Steps:
         restart = ("systemctl", "restart", self.unit)
         old = before.loaded if before is not None else None

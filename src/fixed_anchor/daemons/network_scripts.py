@@ -15,7 +15,7 @@ class NetworkScripts:
     unit = "network.service"
     busy: tuple[str, ...] = ("(^|/)(ifup|ifdown)( |$)",)
     charge = Questions(commands=(is_enabled(unit),))
-    further = Questions()
+    further = Questions(files=("/etc/dhcp/dhclient-*.conf",))
 
     def governs(self, interface: str, seen: Seen) -> Governs:
         return Governs(seen.active, (runs(self.unit, seen.active),))
@@ -25,6 +25,9 @@ class NetworkScripts:
 
     def resolver_place(self, writer: str) -> str:
         return IN_FILES
+
+    def lease_file(self, interface: str) -> str | None:
+        return f"/etc/dhcp/dhclient-{interface}.conf"
 
     def steps(self, before: Declaration | None, after: Declaration | None, link: LinkFacts) -> Steps:
         # The lease client is ended by what the file says when `ifdown` runs: so it runs while that is there.

@@ -30,6 +30,9 @@ class Networkd:
         # It tells its resolvers to systemd-resolved alone.
         return IN_RESOLV_CONF if writer == "nobody" else IN_FILES
 
+    def lease_file(self, interface: str) -> str | None:
+        return None
+
     def steps(self, before: Declaration | None, after: Declaration | None, link: LinkFacts) -> Steps:
         # A reload touches no interface whose files are as before. It exits 0 for much that goes wrong, and
         # sometimes leaves a link half configured: verification and the guard look at the result.

@@ -99,6 +99,10 @@ class Daemon(Protocol):
         """
         ...
 
+    def lease_file(self, interface: str) -> str | None:
+        """The file in which its lease client takes a lease for when no server answers; ``None`` for no such thing."""
+        ...
+
     def steps(self, before: Declaration | None, after: Declaration | None, link: LinkFacts) -> Steps:
         """The commands that bring a change of ``link`` from ``before`` to ``after`` into force.
 

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import msgspec
+
 from fixed_anchor.change.files import Files, FileText
 from fixed_anchor.core.addresses import default_network
 from fixed_anchor.core.aside import Aside
-from fixed_anchor.core.config import ALL_NAMES, InterfaceConfig, LinkFacts, Place, Route, differences
+from fixed_anchor.core.config import ALL_NAMES, Fallback, InterfaceConfig, LinkFacts, Place, Route, differences
 from fixed_anchor.core.errors import NotSupported
 from fixed_anchor.formats.ini_text import IniText, truth
 from fixed_anchor.formats.keyfile_asides import asides_of, tunnels_in
+from fixed_anchor.formats.keyfile_fallback import fallback_of, fallback_path, fallback_profile, give_way
 from fixed_anchor.formats.keyfile_match import (
     declaring,
     is_bound,
@@ -70,6 +73,7 @@ class Keyfile:
             if winner is None:
                 continue
             config, places = read_profile(winner, link)
+            config = msgspec.structs.replace(config, fallback=fallback_of(profiles, winner, link))
             on = [e for e in entries_of(winner, "ipv4") if e.key == "method" and e.value == "auto"]
             dhcp_in = Place(winner.path, on[-1].line) if on else None
             # Without a UUID of its own a profile is known by its name, or by that of its file.
@@ -120,9 +124,13 @@ class Keyfile:
                 own = own_profile(winner, files[winner.path].text, link, path)
             else:
                 own = profile_text(new_profile(link), path)
-            _edit(own, wanted, differences(read_profile(own, link)[0], wanted))
-            return {path: own.result()}
+            now = msgspec.structs.replace(read_profile(own, link)[0], fallback=declared.config.fallback)
+            left = differences(now, wanted)
+            _edit(own, wanted, left)
+            more = _edit_fallback(files, own, link, wanted.fallback) if "fallback" in left and wanted.fallback else {}
+            return {path: own.result(), **more}
         _edit(winner, wanted, todo)
+        more = _edit_fallback(files, winner, link, wanted.fallback) if "fallback" in todo and wanted.fallback else {}
         if not is_bound(winner, link):
             # On another link the fixed addresses would be wrong.
             winner.set("connection", "interface-name", link.name)
@@ -130,7 +138,7 @@ class Keyfile:
         if any(starts_by_itself(p) for p in rivals):
             # At equal priority the profile used last wins, which no file tells.
             winner.set("connection", "autoconnect-priority", str(max(priority_of(p) for p in rivals) + 10))
-        return {winner.path: winner.result()}
+        return {winner.path: winner.result(), **more}
 
     def names_files(self, files: Files) -> tuple[str, ...]:
         return ()
@@ -145,7 +153,7 @@ class Keyfile:
             for block in profile.blocks
             if block.name not in ("ipv4", "ipv6")
             for entry in block.entries
-            if entry.key not in ("mtu", "autoconnect-priority", "interface-name")
+            if entry.key not in ("mtu", "autoconnect-priority", "autoconnect-retries", "interface-name")
         ]
 
 
@@ -175,6 +183,20 @@ def _refuse_unsupported(profile: IniText, link: LinkFacts, wanted: InterfaceConf
                 f"IPv{version} resolvers on {link.name} with IPv{version} off: NetworkManager would not take them",
                 remedy=f"leave the IPv{version} resolvers out, or IPv{version} on",
             )
+
+
+def _edit_fallback(files: Files, winner: IniText, link: LinkFacts, fallback: Fallback) -> dict[str, str | None]:
+    """The profile of lower priority, and the first one such that it gives way to it."""
+    path = fallback_path(link)
+    if fallback.address is None:
+        if path not in files:
+            raise NotSupported(
+                f"`fallback: none` on {link.name}: another profile of it is manual, and was not made by this tool",
+                remedy="remove that profile by hand",
+            )
+        return {path: None}
+    give_way(winner)
+    return {path: fallback_profile(winner, link, fallback)}
 
 
 def _edit(profile: IniText, wanted: InterfaceConfig, todo: tuple[str, ...]) -> None:

@@ -40,7 +40,7 @@ def reach(plan: Plan, host: HostPlan, seat: Seat, elsewhere: Elsewhere = nowhere
     """
     if host.reach is None:
         return None
-    addresses = tuple(a for i in host.interfaces for a in (*(h.address for h in i.hold), *i.expect))
+    addresses = tuple(a for i in host.interfaces for a in i.every_address)
     macs = frozenset(i.mac for i in host.interfaces if i.mac is not None)
     with located(plan.file, host.line):
         return reach_by(host.reach, Path(plan.file).parent, seat, host.name, addresses, macs, elsewhere)

@@ -29,8 +29,11 @@ class Machine(Readable, Protocol):
     """
 
     state_dir: str
-    #: What its collector told, where it is a Windows machine.
-    windows: Facts | None
+
+    @property
+    def windows(self) -> Facts | None:
+        """What its collector told, where it is a Windows machine, and has said so."""
+        ...
 
     def fetch(self, wanted: Wanted) -> Fetched:
         """All of ``wanted`` in one go: over a network each :meth:`read` and :meth:`run` is a round trip."""

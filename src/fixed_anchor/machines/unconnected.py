@@ -10,7 +10,9 @@ from fixed_anchor.machines.windows.facts import Facts
 class Unconnected:
     """Its answers to what only a connection could tell."""
 
-    windows: Facts | None = None
+    @property
+    def windows(self) -> Facts | None:
+        return None
 
     def let_go(self) -> None:
         """There is no connection."""

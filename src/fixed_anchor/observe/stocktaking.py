@@ -9,12 +9,13 @@ import msgspec
 from fixed_anchor.change.files import FileText
 from fixed_anchor.core.addresses import IPInterface, parse_address
 from fixed_anchor.core.aside import NOT_AT_BOOT, Aside, Unreadable
-from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
-from fixed_anchor.core.errors import AnchorError
+from fixed_anchor.core.config import Fallback, InterfaceConfig, LinkFacts, Place, Route
+from fixed_anchor.core.errors import AnchorError, OtherSystem
 from fixed_anchor.core.survey import HostSurvey, Lease, OpenFile, Rival, SurveyedInterface, TimeService
 from fixed_anchor.daemons import DAEMONS
 from fixed_anchor.daemons.protocol import IN_FILES, IN_RESOLV_CONF
 from fixed_anchor.formats import FORMATS
+from fixed_anchor.formats.dhclient_conf import read_fallback
 from fixed_anchor.formats.protocol import Declaration, Format
 from fixed_anchor.formats.resolv_conf import RESOLV_CONF, says_resolv_conf
 from fixed_anchor.formats.resolved_conf import DROP_IN, says_drop_in
@@ -39,9 +40,13 @@ def take_stock(machine: Machine, beside: bool = True, planned: tuple[LinkFacts, 
     a pattern or a MAC, and call none of them by name. A broken interface file is told, and keeps nothing else
     from being read. Raises :class:`~fixed_anchor.core.errors.AnchorError` for missing permissions.
     """
-    if machine.windows is not None:
+    try:
+        return _survey(fetch_for_survey(machine, beside), beside, planned)
+    except OtherSystem:
+        # It has told by now what it is.
+        if machine.windows is None:
+            raise
         return windows_survey(machine.name, machine.windows)
-    return _survey(fetch_for_survey(machine, beside), beside, planned)
 
 
 def _survey(machine: Readable, look_beside: bool, planned: tuple[LinkFacts, ...]) -> HostSurvey:
@@ -144,7 +149,20 @@ def _with_declaration(
         client=client,
         client6=client6,
         daemon=declaration.daemon,
+        declared=_with_fallback(machine, declaration, interface.declared),
     )
+
+
+def _with_fallback(
+    machine: Readable, declaration: Declaration, declared: InterfaceConfig | None
+) -> InterfaceConfig | None:
+    """What is declared, with what the lease client has for when no server answers."""
+    path = DAEMONS[declaration.daemon].lease_file(declaration.link.name)
+    if path is None or declared is None or declared.ipv4 != "dhcp" or not machine.knows(path):
+        return declared
+    file = machine.read(path)
+    said = read_fallback(file, declaration.link.name) if file is not None else Fallback()
+    return msgspec.structs.replace(declared, fallback=said)
 
 
 def _with_time_servers(interface: SurveyedInterface, service: TimeService | None) -> SurveyedInterface:

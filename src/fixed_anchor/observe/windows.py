@@ -4,18 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+import msgspec
+
 from fixed_anchor.core.addresses import (
     IPAddress,
     IPInterface,
     parse_address,
     parse_destination,
     parse_interface_address,
-    parse_mac,
 )
-from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
+from fixed_anchor.core.config import Fallback, InterfaceConfig, LinkFacts, Place, Route
 from fixed_anchor.core.errors import InputError, printable
 from fixed_anchor.core.survey import FoundAddress, HostSurvey, Lease, SurveyedInterface
-from fixed_anchor.machines.windows.facts import Adapter, Address, Facts, Kept
+from fixed_anchor.machines.windows.alternate import decode
+from fixed_anchor.machines.windows.facts import Adapter, Address, Facts, Kept, plain_mac
+from fixed_anchor.observe.windows_asides import windows_asides
 
 _INTERFACES = r"HKLM\SYSTEM\CurrentControlSet\Services\Tcpip\Parameters\Interfaces"
 #: Where an address comes from, by Windows' word for the origin of its prefix.
@@ -41,7 +44,10 @@ def _survey(name: str, facts: Facts) -> HostSurvey:
     if not facts.elevated:
         said.insert(0, "it was collected without elevation: what wants that is missing")
     hostname = facts.dns_host or facts.host
-    return HostSurvey(name or hostname, None, tuple(said), interfaces, hostname=hostname, system=_system(facts.system))
+    beside = tuple(windows_asides(facts, interfaces))
+    return HostSurvey(
+        name or hostname, None, tuple(said), interfaces, hostname=hostname, others=beside, system=_system(facts.system)
+    )
 
 
 def _system(text: str) -> str:
@@ -55,8 +61,8 @@ def _interface(facts: Facts, adapter: Adapter) -> SurveyedInterface:
     addresses = tuple(_found(a) for a in _held(facts, adapter, "ActiveStore"))
     link = LinkFacts(
         adapter.name,
-        _mac(adapter.mac),
-        _mac(adapter.permanent_mac) or _mac(adapter.mac),
+        plain_mac(adapter.mac),
+        plain_mac(adapter.permanent_mac) or plain_mac(adapter.mac),
         kind=_kind(facts, adapter),
         master=_master(facts, adapter),
         in_kernel=tuple(a.address for a in addresses if a.origin != "link-local"),
@@ -71,7 +77,7 @@ def _interface(facts: Facts, adapter: Adapter) -> SurveyedInterface:
         tuple(_resolvers(facts, adapter)),
         _search(facts, adapter),
         _lease(kept, addresses),
-        _declared(facts, adapter, kept) if kept is not None else None,
+        with_whole_metrics(kept_config(facts, adapter, kept), facts, adapter.index) if kept is not None else None,
         (Place(f"{_INTERFACES}\\{adapter.guid}", 0),) if kept is not None else (),
     )
 
@@ -89,15 +95,6 @@ def _found(address: Address) -> FoundAddress:
 def _address(address: Address) -> IPInterface:
     # Link-local addresses have the number of their interface behind them.
     return parse_interface_address(f"{address.address.partition('%')[0]}/{address.prefix}")
-
-
-def _mac(text: str) -> str | None:
-    """``00-00-5E-00-53-11`` or ``00005E005311``, as the rest of us writes it."""
-    plain = text.replace("-", "").replace(":", "")
-    try:
-        return parse_mac(":".join(plain[n : n + 2] for n in range(0, len(plain), 2)))
-    except ValueError:
-        return None
 
 
 def _kind(facts: Facts, adapter: Adapter) -> str:
@@ -141,10 +138,12 @@ def _resolvers(facts: Facts, adapter: Adapter) -> Iterator[IPAddress]:
 
 def _search(facts: Facts, adapter: Adapter) -> tuple[str, ...]:
     """What is searched: the list of a policy or of the whole machine, else the suffix of the connection."""
-    for listed in (_listed(",".join(facts.policies.get("SearchList", ()))), tuple(facts.search)):
-        if listed:
-            return listed
-    return tuple(d.suffix for d in facts.dns if d.index == adapter.index and d.suffix)
+    return _one_list(facts) or tuple(d.suffix for d in facts.dns if d.index == adapter.index and d.suffix)
+
+
+def _one_list(facts: Facts) -> tuple[str, ...]:
+    """The list of domains of the whole machine; empty where there is none."""
+    return _listed(",".join(facts.policies.get("SearchList", ()))) or tuple(facts.search)
 
 
 def _listed(text: str) -> tuple[str, ...]:
@@ -167,32 +166,62 @@ def _lease(kept: Kept | None, addresses: tuple[FoundAddress, ...]) -> Lease | No
     )
 
 
-def _declared(facts: Facts, adapter: Adapter, kept: Kept) -> InterfaceConfig:
-    """What the machine comes up with after a restart, by its persistent settings."""
+def with_whole_metrics(config: InterfaceConfig, facts: Facts, index: int) -> InterfaceConfig:
+    """The same with the metrics by which routes are chosen: each route's own and its adapter's together."""
+    added = {i.version: i.metric for i in facts.ip_interfaces if i.index == index}
+
+    def whole(route: Route) -> Route:
+        return msgspec.structs.replace(route, metric=(route.metric or 0) + added.get(route.destination.version, 0))
+
+    return msgspec.structs.replace(config, routes=tuple(map(whole, config.routes)))
+
+
+def kept_config(facts: Facts, adapter: Adapter, kept: Kept) -> InterfaceConfig:
+    """What the machine comes up with after a restart, by its persistent settings; metrics are the routes' own."""
     four = [
         parse_interface_address(f"{a}/{m}") for a, m in zip(kept.addresses, kept.masks, strict=False) if a != "0.0.0.0"
     ]
     six = [_address(a) for a in _held(facts, adapter, "PersistentStore") if ":" in a.address]
     six = [a for a in six if not a.ip.is_link_local]
     leased = kept.dhcp == "1"
-    routers = any(
-        i.index == adapter.index and i.version == 6 and i.router_discovery in ("Enabled", "1")
-        for i in facts.ip_interfaces
-    )
+    routers = any(i.version == 6 and i.hears_routers for i in facts.ip_interfaces if i.index == adapter.index)
     metrics = [*kept.metrics, *[""] * len(kept.gateways)]
     routes = [
-        Route(parse_destination("0.0.0.0/0"), parse_address(g), int(m) if m.isdecimal() and m != "0" else None)
+        Route(parse_destination("0.0.0.0/0"), parse_address(g), int(m) if m.isdecimal() else None)
         for g, m in zip(kept.gateways, metrics, strict=False)
         if g and not leased
     ]
-    routes += [r for r in _routes(facts, adapter, "PersistentStore") if r.is_default and r.destination.version == 6]
+    kept_routes = list(kept_routes_of(facts, adapter))
+    routes += [r for r in kept_routes if r.is_default and r.destination.version == 6]
+    routes += [r for r in kept_routes if not r.is_default]
+    ignoring = [i.version for i in facts.ip_interfaces if i.index == adapter.index and i.ignores_defaults == "Enabled"]
     return InterfaceConfig(
         adapter.name,
         ipv4="dhcp" if leased else "fixed" if four else "off",
         ipv6="fixed" if six else "ra" if routers else "off",
         addresses=(*(() if leased else four), *six),
         routes=tuple(routes),
-        resolvers=tuple(parse_address(a) for a in _listed(kept.name_servers)) or None,
-        search=_listed(kept.domain) or None,
+        resolvers=tuple(map(parse_address, (*_listed(kept.name_servers), *_listed(kept.name_servers6)))) or None,
+        search=_one_list(facts) or _listed(kept.domain) or None,
         accepts_ra=bool(six) and routers,
+        lease_routes=4 not in ignoring,
+        fallback=_alternate(kept) if leased else None,
     )
+
+
+def kept_routes_of(facts: Facts, adapter: Adapter) -> Iterator[Route]:
+    """Its persistent routes, each with its own metric: what a restart brings."""
+    for route in facts.routes:
+        if route.index == adapter.index and route.store == "PersistentStore":
+            hop = None if route.next_hop in _NOWHERE else parse_address(route.next_hop.partition("%")[0])
+            yield Route(parse_destination(route.destination), hop, route.metric)
+
+
+def _alternate(kept: Kept) -> Fallback | None:
+    """What it has where no DHCP server answers; ``None`` where what stands there cannot be read."""
+    if kept.alternate is None or f"Alternate_{kept.guid}" not in kept.active_configurations:
+        return Fallback()
+    try:
+        return decode(bytes.fromhex(kept.alternate))
+    except ValueError:
+        return None

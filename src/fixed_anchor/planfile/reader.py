@@ -52,7 +52,8 @@ from fixed_anchor.planfile.words import METHODS
 
 T = TypeVar("T")
 
-_INTERFACE_NAME = re.compile(r"[^\s/\x00-\x1f\x7f]{1,15}")
+#: An interface of Linux has at most 15 characters and no blank, an adapter of Windows whatever a person called it.
+_INTERFACE_NAME = re.compile(r"[^\x00-\x1f\x7f-\x9f]{1,256}")
 _HOST_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,252}")
 
 PLAN_KEYS = shape.keys(shape.PlanShape)
@@ -241,8 +242,8 @@ def _method(fields: dict[str, Value], version: int, held: bool | None) -> str:
 
 
 def _interface(name: str, key: Value, value: Value, segments: dict[str, Segment]) -> InterfacePlan:
-    if not _INTERFACE_NAME.fullmatch(name) or name in (".", ".."):
-        expected = "at most 15 characters, no space or slash"
+    if not _INTERFACE_NAME.fullmatch(name) or not name.strip(" ."):
+        expected = "at most 256 characters, none of them a control character"
         key.report(key.error(f"{name!r} cannot be an interface's name", expected=expected))
     fields = value.fields(INTERFACE_KEYS, "what the interface shall hold")
     if "segment" not in fields:
@@ -254,15 +255,17 @@ def _interface(name: str, key: Value, value: Value, segments: dict[str, Segment]
     if len({h.address for h in hold}) != len(hold):
         key.report(_twice(fields["hold"]))
     versions = {h.address.version for h in hold}
+    ipv4 = key.attempt(lambda: _method(fields, 4, 4 in versions if sure else None), "untouched")
     return InterfacePlan(
         name=name,
         segment=read_key(fields, "segment", lambda v: _segment_name(v, segments), ""),
         mac=read_key(fields, "mac", mac_of, None),
         hold=hold,
-        ipv4=key.attempt(lambda: _method(fields, 4, 4 in versions if sure else None), "untouched"),
+        ipv4=ipv4,
         ipv6=key.attempt(lambda: _method(fields, 6, 6 in versions if sure else None), "untouched"),
         expect=addresses_at(fields, "expect") or (),
         leave_alone=addresses_at(fields, "leave_alone") or (),
+        fallback=read_key(fields, "fallback", lambda v: _fallback(v, ipv4, hold), None),
         gateways=read_key(fields, "gateway", _interface_gateways, None),
         metric=metric_of(fields),
         resolvers=addresses_at(fields, "resolvers"),
@@ -295,6 +298,18 @@ def _segment_name(value: Value, segments: dict[str, Segment]) -> str:
         expected="one of " + ", ".join(segments) if segments and not near else None,
         remedy=f"did you mean {near[0]!r}?" if near else None,
     )
+
+
+def _fallback(value: Value, ipv4: str, hold: tuple[PlannedAddress, ...]) -> tuple[PlannedAddress, ...]:
+    """The address of `fallback`, or nothing for `none`."""
+    if ipv4 != "dhcp":
+        raise value.error("a fallback is for an interface that asks a DHCP server", expected="`ipv4: dhcp` beside it")
+    if not value.is_mapping and not value.is_list and value.text() == "none":
+        return ()
+    found = planned_address(value)
+    if found.address.version != 4:
+        raise value.error(f"{found.address} stands here", expected="an IPv4 address, or none")
+    return (found,)
 
 
 def _interface_gateways(value: Value) -> tuple[Gateway, ...]:

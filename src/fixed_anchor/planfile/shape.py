@@ -93,6 +93,10 @@ class InterfaceShape(Struct, forbid_unknown_fields=True):
     expect: Annotated[
         list[Address] | Address, _says("addresses that its lease is to bring; checked, and not written")
     ] = []
+    fallback: Annotated[
+        Any,
+        _says("with `ipv4: dhcp`: the address to have where no DHCP server answers; `none`: no such address"),
+    ] = None
     leave_alone: Annotated[
         list[Address] | Address, _says("fixed addresses that somebody set by hand, which stay as they are")
     ] = []
@@ -181,12 +185,17 @@ def json_schema() -> dict[str, Any]:
             {"type": "array", "items": {"anyOf": [{"type": "string"}, {"$ref": "#/$defs/AddressShape"}]}},
         ],
     }
+    fallback = {
+        "description": "with `ipv4: dhcp`: the address to have where no DHCP server answers; `none`: no such address",
+        "anyOf": [{"type": "string"}, {"$ref": "#/$defs/AddressShape"}],
+    }
     (_,), definitions = msgspec.json.schema_components([PlanShape], ref_template="#/$defs/{name}")
     _, more = msgspec.json.schema_components([GatewayShape, AddressShape], ref_template="#/$defs/{name}")
     definitions = {**definitions, **more}
     definitions["SegmentShape"]["properties"]["gateway"] = gateway
     definitions["InterfaceShape"]["properties"]["gateway"] = gateway
     definitions["InterfaceShape"]["properties"]["hold"] = held
+    definitions["InterfaceShape"]["properties"]["fallback"] = fallback
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": "Fixed Anchor addressing plan",

@@ -117,9 +117,22 @@ HOMES: dict[str, str] = {
     **dict.fromkeys(("subnet", "pools", "reservations", "set_aside", "reachable", "dhcp_servers", "was"), "a segment"),
     **dict.fromkeys(("interfaces", "hostname", "reach"), "a host"),
     **dict.fromkeys(
-        ("segment", "mac", "hold", "ipv4", "ipv6", "expect", "leave_alone", "mtu", "routes", "time_servers"),
+        (
+            "segment",
+            "mac",
+            "hold",
+            "ipv4",
+            "ipv6",
+            "expect",
+            "fallback",
+            "leave_alone",
+            "mtu",
+            "routes",
+            "time_servers",
+        ),
         "an interface, below `interfaces:` of a host",
     ),
+    **dict.fromkeys(("routes", "time_servers"), "an interface, below `interfaces:` of a host"),
 }
 
 

@@ -37,10 +37,11 @@ def lay_out(folder: Path) -> None:
             shutil.copytree(site, folder, dirs_exist_ok=True)
         (folder / MARKER).write_text("laid out by fixed-anchor demo\n")
         for host in sorted((folder / "hosts").iterdir()):
-            # The stub of systemd-resolved is a link, as on a real host.
-            os.symlink("../run/systemd/resolve/stub-resolv.conf", host / "etc" / "resolv.conf")
-            for file in (host / "etc" / "netplan").iterdir():
-                file.chmod(0o600)
+            if (host / "etc").is_dir():
+                # The stub of systemd-resolved is a link, as on a real host.
+                os.symlink("../run/systemd/resolve/stub-resolv.conf", host / "etc" / "resolv.conf")
+                for file in (host / "etc" / "netplan").iterdir():
+                    file.chmod(0o600)
             # So that `--state-dir` finds the host before it was ever changed.
             (host / "state").mkdir(mode=0o700)
             (host / "state" / MARKER_OF_STATE).write_text(

@@ -106,8 +106,6 @@ def stack_of(survey: HostSurvey, found: SurveyedInterface) -> str:
 
     Raises :class:`NotSupported` where none does, :class:`InputError` where a file is broken that may do so.
     """
-    if survey.system:
-        raise NotSupported(f"{survey.host} runs {survey.system}: it is surveyed, and nothing is drafted for it yet")
     if found.stack is None:
         for broken in survey.unreadable:
             if broken.interface in ("", found.name):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import msgspec
 
 from fixed_anchor.change.change import Draft, Terms
+from fixed_anchor.change.content import files_in
 from fixed_anchor.core.findings import Finding
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.engine.runbook import runbook
@@ -19,8 +20,9 @@ def runbook_of(
     Giving a lease back takes Python, so it is left out: the lease runs out by itself. What is announced is
     announced by what the host has.
     """
-    steps = msgspec.structs.replace(draft.content.steps, commit=(), announce=())
-    content = msgspec.structs.replace(draft.content, steps=steps)
+    files = files_in(draft.content)
+    steps = msgspec.structs.replace(files.steps, commit=(), announce=())
+    content = msgspec.structs.replace(files, steps=steps)
     notes = about("runbook", plan_file, draft, [])
     questions = tuple(f"not looked at when this was drafted: {f.code}: {f.message}" for f in open_questions)
     terms = Terms(confirm_within, False, notes, (*told(notes, draft), *questions))

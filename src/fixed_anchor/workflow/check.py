@@ -40,16 +40,14 @@ from fixed_anchor.core.rules.wire import (
 )
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.core.times import utc
-from fixed_anchor.engine.boot import init_of
-from fixed_anchor.observe.readiness import readiness
 from fixed_anchor.workflow.dhcp_server import with_reservation_lines
 from fixed_anchor.workflow.evidence import MAX_AGE, Carried
 from fixed_anchor.workflow.evidence_bound import refuse_unless_about
-from fixed_anchor.workflow.foresee import foresee
 from fixed_anchor.workflow.old_address import old_address_findings
 from fixed_anchor.workflow.site import Site
 from fixed_anchor.workflow.site_wire import SiteWire, gateways_asked, look_at_wire
 from fixed_anchor.workflow.sources import read_sources
+from fixed_anchor.workflow.targets import target_of
 
 Job = tuple[HostPlan, InterfacePlan]
 
@@ -133,14 +131,16 @@ def check_with_knowledge(
     findings += clone_findings({name: survey for name, survey in surveys.items() if survey is not None})
     foreseen: dict[str, Foreseen] = {}
     for host in chosen:
-        machine = machines[host.name]
-        if machine is not None and machine.running:
+        machine, survey = machines[host.name], surveys[host.name]
+        if machine is None:
+            continue
+        target = target_of(machine)
+        now = target.readiness()
+        if now is not None:
             changing = (i.name for i in host.interfaces if i.ipv4 != "untouched" or i.ipv6 != "untouched")
-            now = readiness(machine, init_of(machine))
             findings += readiness_findings(now, tuple(changing), host.name)
-        survey = surveys[host.name]
-        if machine is not None and survey is not None:
-            foreseen[host.name] = foresee(plan, host, machine, survey)
+        if survey is not None:
+            foreseen[host.name] = target.foresee(plan, host, survey)
             findings += declared_findings(host, survey, foreseen[host.name])
     findings += list(old_address_findings(site, known, foreseen, findings))
     findings = with_reservation_lines(site, known, findings)
@@ -222,7 +222,7 @@ def _evidence(
         for server in seen.servers.get(interface.segment, ())
     )
     unasked = known.not_consulted(interface.segment)
-    for address in [h.address for h in interface.hold] + list(interface.expect):
+    for address in interface.every_address:
         shown = str(address)
         consulted = (_given(shown in twice, known.plan.file), *known.consulted(interface.segment, address))
         if survey is not None and survey.running:

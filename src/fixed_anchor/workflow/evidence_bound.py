@@ -18,6 +18,7 @@ def subject(plan: Plan, host: HostPlan) -> dict[str, Any]:
                 "mac": i.mac,
                 "hold": [str(h.address) for h in i.hold],
                 "expect": [str(a) for a in i.expect],
+                **({"fallback": [str(f.address) for f in i.fallback]} if i.fallback else {}),
                 "ipv4": i.ipv4,
                 "ipv6": i.ipv6,
                 "gateways": None if i.gateways is None else [str(g.address) for g in i.gateways],

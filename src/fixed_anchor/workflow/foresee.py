@@ -7,6 +7,7 @@ from collections.abc import Iterator, Mapping
 
 import msgspec
 
+from fixed_anchor.change.content import files_in
 from fixed_anchor.change.files import FileEdit, Files, apply_edits
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.aside import NAMES, PORT, RENAMED, Aside
@@ -20,7 +21,7 @@ from fixed_anchor.formats import FORMATS
 from fixed_anchor.formats.protocol import Declaration, Format
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe.fetching import format_files
-from fixed_anchor.workflow.draft import draft_host
+from fixed_anchor.workflow.linux_draft import draft_host
 
 #: What stands between the addresses of a line.
 _NOT_ADDRESS = re.compile(r"[^0-9a-fA-F.:/]+")
@@ -34,11 +35,9 @@ def foresee(plan: Plan, host: HostPlan, machine: Machine, survey: HostSurvey) ->
     refusal = None
     try:
         if wanted:
-            edits = draft_host(plan, host, machine, survey).content.ends_with()
+            edits = files_in(draft_host(plan, host, machine, survey).content).ends_with()
     except AnchorError as error:
-        line = next((i.line for i in touched if i.name in wanted), host.line)
-        where = f"{error.file}:{error.line}" if error.file and error.line else error.file or f"{plan.file}:{line}"
-        refusal = Refusal(error.what, where, error.remedy)
+        refusal = refusal_of(error, plan, next((i.line for i in touched if i.name in wanted), host.line))
     declared: dict[str, Declared] = {}
     asides: list[Aside] = []
     for name in dict.fromkeys(i.stack for i in survey.interfaces if i.stack is not None):
@@ -59,7 +58,7 @@ def foresee(plan: Plan, host: HostPlan, machine: Machine, survey: HostSurvey) ->
     if refusal is not None:
         # What the draft would have put right is not told.
         asides = [a for a in asides if a in (*survey.asides, *survey.others)]
-    going = frozenset(_going(host, survey, wanted))
+    going = frozenset(going_from(host, survey, wanted))
     asides = [_as_it_stands(aside, survey.asides) for aside in asides]
     rewritten = {edit.path: edit.after.text if edit.after is not None else None for edit in edits}
     return Foreseen(wanted, declared, tuple(dict.fromkeys(asides)), going, refusal, rewritten)
@@ -114,10 +113,16 @@ def _renamed(
         yield aside
 
 
-def _going(host: HostPlan, survey: HostSurvey, wanted: Mapping[str, InterfaceConfig]) -> Iterator[IPAddress]:
+def refusal_of(error: AnchorError, plan: Plan, line: int) -> Refusal:
+    """Why a draft cannot be made; seen in ``line`` of the plan where the error names no place of its own."""
+    where = f"{error.file}:{error.line}" if error.file and error.line else error.file or f"{plan.file}:{line}"
+    return Refusal(error.what, where, error.remedy)
+
+
+def going_from(host: HostPlan, survey: HostSurvey, wanted: Mapping[str, InterfaceConfig]) -> Iterator[IPAddress]:
     """The addresses of today that no interface of the host would hold."""
     kept = {a.ip for config in wanted.values() for a in config.addresses}
-    kept |= {address for i in host.interfaces for address in (*i.expect, *i.leave_alone)}
+    kept |= {address for i in host.interfaces for address in (*i.every_address, *i.leave_alone)}
     kept |= {a.address.ip for i in survey.interfaces if i.name not in wanted for a in i.addresses}
     for name, config in wanted.items():
         found = survey.interface(name)

@@ -4,18 +4,23 @@ from __future__ import annotations
 
 import logging
 import time
+from collections.abc import Iterable
 
 import msgspec
 
 from fixed_anchor.change import states
 from fixed_anchor.change.change import ChangeStatus, Draft, LeavingLease, Record, Terms
+from fixed_anchor.change.content import files_in
 from fixed_anchor.change.files import FileEdit
 from fixed_anchor.change.target import Waiting
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.baseline import Baseline
 from fixed_anchor.core.config import InterfaceConfig
+from fixed_anchor.core.elsewhere import Elsewhere
 from fixed_anchor.core.errors import ChangeOpen, InputError, NoAccess, Refused, Unreachable
+from fixed_anchor.core.foreseen import Foreseen
 from fixed_anchor.core.plan import HostPlan, Plan
+from fixed_anchor.core.readiness import Readiness
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.core.verification import FAIL, PASS, VerifyCheck, VerifyResult
 from fixed_anchor.engine import driver
@@ -23,10 +28,14 @@ from fixed_anchor.engine.boot import init_of
 from fixed_anchor.engine.data import as_files
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe import kernel
+from fixed_anchor.observe.readiness import readiness
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.workflow.baseline import recorded, take_baseline
-from fixed_anchor.workflow.draft import draft_host
+from fixed_anchor.workflow.elsewhere import search_host
+from fixed_anchor.workflow.foresee import foresee
 from fixed_anchor.workflow.give_back import give_back_from_seat
+from fixed_anchor.workflow.host_wide import host_configs
+from fixed_anchor.workflow.linux_draft import draft_host
 from fixed_anchor.workflow.neighbour_checks import NeighbourChecks, seen_by
 from fixed_anchor.workflow.restore import restore_draft
 from fixed_anchor.workflow.settle import verify_when_settled
@@ -60,6 +69,22 @@ class LinuxHost:
     def draft(self, plan: Plan, host: HostPlan, survey: HostSurvey, hold: frozenset[IPAddress] = frozenset()) -> Draft:
         return draft_host(plan, host, self.machine, survey, hold)
 
+    def wanted(self, plan: Plan, host: HostPlan, survey: HostSurvey) -> dict[str, InterfaceConfig]:
+        """What the plan wants of each interface that it touches, composed of all of them."""
+        return host_configs(plan, host, survey)
+
+    def foresee(self, plan: Plan, host: HostPlan, survey: HostSurvey) -> Foreseen:
+        """What its files would declare once the plan is carried out."""
+        return foresee(plan, host, self.machine, survey)
+
+    def readiness(self) -> Readiness | None:
+        """What is at work there, what carries its root and what boots it; ``None`` where nothing runs."""
+        return readiness(self.machine, init_of(self.machine)) if self.machine.running else None
+
+    def elsewhere(self, going: frozenset[IPAddress], others: Iterable[IPAddress]) -> Elsewhere:
+        """What its sockets and files have of addresses that go."""
+        return search_host(self.machine, going, others)
+
     def restore_draft(self, number: str, hold: frozenset[IPAddress] = frozenset()) -> Draft:
         return restore_draft(self.machine, number, hold)
 
@@ -71,7 +96,9 @@ class LinuxHost:
         init, until = init_of(self.machine), _grace_until(self.machine, draft)
         # The guard would keep it by what was seen over the old connection.
         terms = msgspec.structs.replace(terms, unattended=terms.unattended and not terms.anew)
-        number = driver.lay_down(self.machine, lambda folder: as_files(draft.content, terms, folder, init, until))
+        number = driver.lay_down(
+            self.machine, lambda folder: as_files(files_in(draft.content), terms, folder, init, until)
+        )
         try:
             driver.start(self.machine, number)
         except Refused as refused:
@@ -224,7 +251,7 @@ def _grace_until(machine: Machine, draft: Draft) -> int | None:
 def _with_diff(machine: Machine, draft: Draft, refused: Refused) -> Refused:
     """The refusal, with the difference where somebody has edited a file since the draft."""
     changed = []
-    for edit in draft.content.edits:
+    for edit in files_in(draft.content).edits:
         live = machine.read(edit.path)
         if (live.text if live else None) != (edit.before.text if edit.before else None):
             changed.append(FileEdit(edit.path, edit.before, live))

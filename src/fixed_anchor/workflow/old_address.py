@@ -5,18 +5,16 @@ from __future__ import annotations
 import logging
 from collections.abc import Iterable, Iterator, Mapping
 
-from fixed_anchor.core.addresses import IPAddress
-from fixed_anchor.core.elsewhere import Elsewhere, Spelling
+from fixed_anchor.core.elsewhere import Elsewhere
 from fixed_anchor.core.errors import AnchorError
 from fixed_anchor.core.findings import Finding
 from fixed_anchor.core.foreseen import Foreseen
 from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.core.plan import HostPlan
 from fixed_anchor.core.rules import old_address
-from fixed_anchor.machines.protocol import Machine
-from fixed_anchor.observe.listeners import listen_addresses, listeners, ssh_ports
 from fixed_anchor.workflow.at_once import at_once
 from fixed_anchor.workflow.site import Site
+from fixed_anchor.workflow.targets import target_of
 
 _log = logging.getLogger(__name__)
 
@@ -30,7 +28,7 @@ def old_address_findings(
         return
     # What one host gives up and another one takes is named rightly by everybody but the first.
     interfaces = [i for host in site.plan.hosts.values() for i in host.interfaces]
-    taken = {h.address for i in interfaces for h in i.hold} | {a for i in interfaces for a in i.expect}
+    taken = {a for i in interfaces for a in i.every_address}
     gone = {address: name for address, name in of.items() if address not in taken}
 
     def search(host: HostPlan) -> Elsewhere | None:
@@ -40,7 +38,7 @@ def old_address_findings(
         if machine is None:
             return None
         _log.info("searching %s for addresses that go", host.name)
-        return search_host(machine, going, others)
+        return target_of(machine).elsewhere(going, others)
 
     hosts = list(site.plan.hosts.values())
     for host, found in zip(hosts, at_once(hosts, search, site.at_once), strict=True):
@@ -58,15 +56,3 @@ def old_address_findings(
         yield from old_address.not_searched(host.name, found.left_out)
     yield from old_address.in_sources(known, gone, told)
     yield from old_address.in_plan(site.plan, gone)
-
-
-def search_host(machine: Machine, going: frozenset[IPAddress], others: Iterable[IPAddress]) -> Elsewhere:
-    """What a host has of addresses of its own that are ``going``, and of those of ``others``."""
-    searched = machine.search(Spelling((*sorted(going, key=str), *others)))
-    left_out = searched.left_out
-    sockets = listeners(machine) if going else ()
-    if sockets is None and machine.running:
-        left_out = (*left_out, "its sockets: ss(8) told nothing")
-    if not going:
-        return Elsewhere(mentions=searched.mentions, left_out=left_out)
-    return Elsewhere(sockets or (), searched.mentions, listen_addresses(machine), left_out, ssh_ports(machine))

@@ -78,7 +78,7 @@ def next_to(known: Knowledge, segment: Segment, host: str, now: IPAddress) -> tu
     fixed: list[tuple[str, IPAddress]] = []
     for other in known.plan.hosts.values():
         if other.name != host:
-            held = (h.address for i in other.interfaces if i.segment == segment.name for h in i.hold)
+            held = (h.address for i in other.interfaces if i.segment == segment.name for h in i.own)
             fixed += [(other.name, a) for a in held if a.version == now.version]
     for claims in known.claims:
         for record in claims.records:

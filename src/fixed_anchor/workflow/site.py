@@ -8,7 +8,7 @@ from collections.abc import Iterable, Sequence
 from functools import cached_property
 
 from fixed_anchor import machines
-from fixed_anchor.core.config import LinkFacts
+from fixed_anchor.core.config import LinkFacts, is_link_name
 from fixed_anchor.core.errors import AnchorError, InputError, NoAccess, located
 from fixed_anchor.core.plan import HostPlan, Plan
 from fixed_anchor.core.rules.host import host_of_machine
@@ -104,7 +104,7 @@ class Site:
                 self._surveys[host.name] = self.here_survey()
             else:
                 _log.info("taking stock of %s", host.name)
-                planned = tuple(LinkFacts(i.name, i.mac, i.mac) for i in host.interfaces)
+                planned = tuple(LinkFacts(i.name, i.mac, i.mac) for i in host.interfaces if is_link_name(i.name))
                 self._surveys[host.name] = take_stock(machine, planned=planned)
         return self._surveys[host.name]
 

@@ -111,7 +111,7 @@ def look_at_wire(site: Site, jobs: Iterable[Job]) -> SiteWire:
     seen = SiteWire()
     lookouts: dict[str, _Lookout] = {}
     for host, interface in jobs:
-        addresses = [h.address for h in interface.hold] + list(interface.expect)
+        addresses = list(interface.every_address)
         targets = [*addresses, *gateways_asked(site.plan, interface)]
         if not targets:
             continue
@@ -183,7 +183,7 @@ def _ask_names(seen: SiteWire, plan: Plan, vantage: AsksDns, segments: Iterable[
                 answering.append(resolver)
     if not answering:
         return
-    addresses = [h.address for _, i in jobs for h in i.hold] + [a for _, i in jobs for a in i.expect]
+    addresses = [a for _, i in jobs for a in i.every_address]
     wanted: list[str] = []
     for host, interface in jobs:
         search = interface.search if interface.search is not None else plan.segments[interface.segment].search

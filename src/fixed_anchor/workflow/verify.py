@@ -2,33 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-
-from fixed_anchor.core.baseline import Judge, kept_checks
-from fixed_anchor.core.config import InterfaceConfig
+from fixed_anchor.core.baseline import Judge
 from fixed_anchor.core.errors import AnchorError, NoAccess, Unreachable
 from fixed_anchor.core.plan import HostPlan
 from fixed_anchor.core.survey import HostSurvey
-from fixed_anchor.core.verification import (
-    FAIL,
-    PASS,
-    VerifyCheck,
-    VerifyResult,
-    files_check,
-    skipped_check,
-    state_checks,
-)
-from fixed_anchor.machines.protocol import Machine
+from fixed_anchor.core.verification import VerifyCheck, VerifyResult, skipped_check
 from fixed_anchor.workflow.asking import asking_for
 from fixed_anchor.workflow.at_once import at_once
 from fixed_anchor.workflow.baseline import last_recorded
-from fixed_anchor.workflow.host_wide import beside, host_configs
+from fixed_anchor.workflow.host_state import hostname_checks, state_of
+from fixed_anchor.workflow.host_wide import host_configs
 from fixed_anchor.workflow.neighbour_checks import seen_by
 from fixed_anchor.workflow.neighbours import neighbours_of
 from fixed_anchor.workflow.network_checks import network_checks
 from fixed_anchor.workflow.on_segment import vantage_for
 from fixed_anchor.workflow.site import Site
 from fixed_anchor.workflow.sole_owner import sole_owner_checks
+from fixed_anchor.workflow.targets import target_of
 
 
 def verify(site: Site, host_names: tuple[str, ...] = ()) -> VerifyResult:
@@ -63,7 +53,7 @@ def _from_beside(site: Site, host: HostPlan) -> list[VerifyCheck]:
     if machine is None or survey is None:
         return []
     beside = neighbours_of(site, host, machine, survey, may_connect=machine is not site.here)
-    return list(seen_by(beside, host_configs(site.plan, host, survey).values()))
+    return list(seen_by(beside, target_of(machine).wanted(site.plan, host, survey).values()))
 
 
 def _checks_of(site: Site, host: HostPlan) -> list[VerifyCheck]:
@@ -72,7 +62,11 @@ def _checks_of(site: Site, host: HostPlan) -> list[VerifyCheck]:
     survey, unread = _stock(site, host)
     machine = site.machine(host)
     judge = Judge(last_recorded(machine)) if machine is not None else Judge()
-    wanted = host_configs(site.plan, host, survey)
+    wanted = (
+        target_of(machine).wanted(site.plan, host, survey)
+        if machine is not None and survey is not None
+        else host_configs(site.plan, host, survey)
+    )
     for interface in host.interfaces:
         if interface.name not in wanted:
             continue
@@ -106,71 +100,3 @@ def _stock(site: Site, host: HostPlan) -> tuple[HostSurvey | None, str]:
         if survey is None:
             raise
         return survey, str(error)
-
-
-def state_of(
-    host: str,
-    machine: Machine,
-    survey: HostSurvey,
-    every: Mapping[str, InterfaceConfig],
-    name: str,
-    judge: Judge = Judge(),
-    unread: str = "",
-) -> list[VerifyCheck]:
-    """The checks on what kernel, resolver and files of a host say of one interface.
-
-    ``every`` is what is wanted of all of the host; ``judge`` knows what there was before. ``unread`` says why no
-    file could be read.
-    """
-    wanted = every[name]
-    found = survey.interface(wanted.interface)
-    if found is None:
-        missing = VerifyCheck(
-            "interface-present",
-            True,
-            host,
-            wanted.interface,
-            machine.name,
-            wanted.interface,
-            "none",
-            FAIL,
-            "the machine has no such interface",
-        )
-        return [missing]
-    checks: list[VerifyCheck] = []
-    if survey.running:
-        kernel = f"kernel of {machine.name}"
-        checks += state_checks(host, wanted, found, kernel, beside(survey, every, name))
-        before = next((i for i in judge.interfaces if i.interface == wanted.interface), None)
-        if before is not None:
-            checks += kept_checks(host, wanted, found, kernel, before)
-    else:
-        checks.append(skipped_check("kernel-state", host, wanted.interface, "only files are here, nothing runs"))
-    if unread:
-        checks.append(
-            skipped_check("files-as-planned", host, wanted.interface, unread, "the files declare what is wanted")
-        )
-        return checks
-    broken = next((b for b in survey.unreadable if b.concerns(name, found.stack)), None)
-    checks.append(files_check(host, wanted, found, machine.name, broken))
-    return checks
-
-
-def hostname_checks(host: str, machine: Machine, survey: HostSurvey, hostname: str | None) -> tuple[VerifyCheck, ...]:
-    """Whether the running hostname is the planned one: whole, or its first label."""
-    if hostname is None or not survey.running:
-        return ()
-    good = survey.hostname in (hostname, hostname.partition(".")[0])
-    return (
-        VerifyCheck(
-            "hostname",
-            True,
-            host,
-            "",
-            f"kernel of {machine.name}",
-            hostname,
-            survey.hostname,
-            PASS if good else FAIL,
-            None if good else "the running hostname is another",
-        ),
-    )

@@ -5,9 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from fixed_anchor.core.aside import (
+    CLUSTER,
     CONFIGURES,
+    DUPLICATE,
     HOOK,
     MAY_CONFIGURE,
+    NAME_TWICE,
     NAMES,
     NO_REMARK,
     NOT_AT_BOOT,
@@ -15,6 +18,8 @@ from fixed_anchor.core.aside import (
     PORT,
     RENAMED,
     REWRITTEN,
+    SWITCH,
+    TEAM,
     UNCLEAR,
     Aside,
     Unreadable,
@@ -67,7 +72,28 @@ _KINDS: dict[str, tuple[str, str, str]] = {
         "{f} says that it is written by another program: {t}",
         "make the change there too, or it is lost when that program runs again",
     ),
+    CLUSTER: ("in-cluster", "{t}", "change the address the way the cluster wants it, at its own tools"),
+    SWITCH: (
+        "on-virtual-switch",
+        "{i} is the adapter of the virtual switch {of}",
+        "leave the physical adapter below alone: virtual machines use it",
+    ),
+    TEAM: ("on-team", "{i} is the adapter of the team {of}", "leave the members of the team alone"),
+    NAME_TWICE: (
+        "name-not-unique",
+        "several adapters are called {i}: {t}",
+        "give each a name of its own there (Rename-NetAdapter), and collect again",
+    ),
+    DUPLICATE: (
+        "duplicate-seen",
+        "{i} does not use {a}: the machine has seen that somebody else has it",
+        "find the other machine by its MAC (`fixed-anchor probe`), or take another address",
+    ),
 }
+
+
+#: What is so whatever is planned.
+_OF_SURVEY = (CONFIGURES, MAY_CONFIGURE, REWRITTEN, UNCLEAR, CLUSTER, NAME_TWICE, DUPLICATE)
 
 
 def aside_finding(host: str, aside: Aside, interface: str | None = None) -> Finding:
@@ -87,7 +113,7 @@ def aside_finding(host: str, aside: Aside, interface: str | None = None) -> Find
         message.format(**words),
         host=host,
         interface=name,
-        address=aside.addresses[0] if aside.kind == NAMES else None,
+        address=aside.addresses[0] if aside.kind in (NAMES, DUPLICATE) else None,
         seen_in=str(aside.place),
         remedy=remedy.format(**words),
     )
@@ -121,5 +147,5 @@ def of_survey(host: str, asides: tuple[Aside, ...], unreadable: tuple[Unreadable
     for broken in unreadable:
         yield unreadable_finding(host, broken)
     for aside in asides:
-        if aside.kind in (CONFIGURES, MAY_CONFIGURE, REWRITTEN, UNCLEAR):
+        if aside.kind in _OF_SURVEY:
             yield aside_finding(host, aside)

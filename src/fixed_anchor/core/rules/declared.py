@@ -7,10 +7,13 @@ from functools import partial
 
 from fixed_anchor.core.addresses import IPNetwork
 from fixed_anchor.core.aside import (
+    CLUSTER,
     CONFIGURES,
+    DUPLICATE,
     EARLIER_LEASE,
     HOOK,
     MAY_CONFIGURE,
+    NAME_TWICE,
     NAMES,
     NO_REMARK,
     NOT_AT_BOOT,
@@ -18,6 +21,8 @@ from fixed_anchor.core.aside import (
     PORT,
     RENAMED,
     REWRITTEN,
+    SWITCH,
+    TEAM,
     UNCLEAR,
     Aside,
 )
@@ -26,6 +31,8 @@ from fixed_anchor.core.findings import Finding, finding
 from fixed_anchor.core.foreseen import Declared, Foreseen
 from fixed_anchor.core.plan import HostPlan
 from fixed_anchor.core.rules.asides import aside_finding, unreadable_finding
+from fixed_anchor.core.rules.traffic import traffic_findings
+from fixed_anchor.core.rules.windows import windows_findings
 from fixed_anchor.core.survey import NOBODY, HostSurvey
 
 #: The codes of what these rules raise: what `draft` says of the files that it shows.
@@ -35,10 +42,16 @@ CODES = frozenset(
         "hook-configures", "not-up-at-boot", "name-changes", "match-unclear", "another-configures",
         "another-may-configure", "rewritten-by-another", "file-unreadable", "stops-at-unreadable",
         "resolv-conf-rewritten", "two-default-routes", "remark-is-read",
+        "in-cluster", "name-not-unique", "duplicate-seen", "on-virtual-switch", "on-team",
+        "role-moves", "policy-wins", "policy-says", "category-may-change", "kept-for-absent-adapter",
+        "old-record-stays", "traffic-moves",
     }
 )  # fmt: skip
 #: Kinds that speak for themselves wherever they concern a planned interface.
-_PLAIN = (PORT, HOOK, NO_REMARK, NOT_AT_BOOT, RENAMED, UNCLEAR, CONFIGURES, MAY_CONFIGURE, REWRITTEN)
+_PLAIN = (
+    PORT, HOOK, NO_REMARK, NOT_AT_BOOT, RENAMED, UNCLEAR, CONFIGURES, MAY_CONFIGURE, REWRITTEN,
+    CLUSTER, NAME_TWICE, DUPLICATE, SWITCH, TEAM,
+)  # fmt: skip
 #: Routes up to this prefix, two of which cover what a default route does.
 _HALF = 3
 
@@ -51,9 +64,10 @@ def declared_findings(planned: HostPlan, survey: HostSurvey, foreseen: Foreseen)
         return
     found = [*_ports(host, survey, foreseen), *_asides(host, foreseen), *_unreadable(host, survey, touched)]
     found += [*_default_routes(host, foreseen), *_halves(host, foreseen), *_resolvers(host, survey, foreseen)]
+    found += [*windows_findings(host, survey, foreseen), *traffic_findings(host, survey, foreseen)]
     yield from found
     # A port, and a broken file, are refused for what was told already.
-    told = any(f.code in ("is-port", "stops-at-unreadable") for f in found)
+    told = any(f.code in ("is-port", "stops-at-unreadable", "name-not-unique") for f in found)
     if foreseen.refusal is not None and not told:
         yield finding(
             "cannot-be-drafted",

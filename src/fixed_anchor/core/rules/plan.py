@@ -26,7 +26,7 @@ def plan_findings(plan: Plan) -> Iterator[Finding]:
         for interface in host.interfaces:
             segment = plan.segments[interface.segment]
             own_gateways = interface.gateways is not None
-            if own_gateways or not all([usual[interface.segment].fits(held.address) for held in interface.hold]):
+            if own_gateways or not all([usual[interface.segment].fits(held.address) for held in interface.own]):
                 yield from _addresses(plan, host, interface, segment)
             # An interface that says nothing of its own has the way out of its segment.
             own = own_gateways or interface.resolvers is not None or interface.ipv6 != "untouched"
@@ -90,7 +90,7 @@ def special_use(address: IPAddress) -> str | None:
 
 def _addresses(plan: Plan, host: HostPlan, interface: InterfacePlan, segment: Segment) -> Iterator[Finding]:
     gateways = [g.address for g in gateways_of(interface, segment)]
-    for held in interface.hold:
+    for held in interface.own:
         address = held.address
         subnet = segment.subnet_of(address)
         # Most addresses are ordinary ones: nothing more is made of them.
@@ -221,8 +221,7 @@ def _two_default_routes(plan: Plan, host: HostPlan) -> Iterator[Finding]:
 
 def _shared_between_interfaces(plan: Plan) -> Iterator[Finding]:
     interfaces = [i for host in plan.hosts.values() for i in host.interfaces]
-    keys = [address_key(h.address) for i in interfaces for h in i.hold]
-    keys += [address_key(a) for i in interfaces for a in i.expect]
+    keys = [address_key(a) for i in interfaces for a in i.every_address]
     given = [i.mac for i in interfaces if i.mac is not None]
     if len(set(keys)) == len(keys) and len(set(given)) == len(given):
         return
@@ -231,7 +230,7 @@ def _shared_between_interfaces(plan: Plan) -> Iterator[Finding]:
     for host in plan.hosts.values():
         for interface in host.interfaces:
             me = (host.name, interface.name)
-            for address in [h.address for h in interface.hold] + list(interface.expect):
+            for address in interface.every_address:
                 other = holders.setdefault(address_key(address), me)
                 if other != me:
                     yield finding(

@@ -22,7 +22,7 @@ def prefix_findings(
 ) -> Iterator[Finding]:
     """``found`` is the interface as it is now, where that is known; ``servers`` are the segment's that answered."""
     segment = plan.segments[interface.segment]
-    for held in interface.hold:
+    for held in interface.own:
         where = plan.where_held(host, interface, held.address)
         raised = partial(
             finding,
@@ -65,7 +65,7 @@ def _stands_alone(segment: Segment, interface: InterfacePlan, held: PlannedAddre
         return True
     return any(
         other is not held and other.prefix is None and segment.subnet_of(other.address) is not None
-        for other in interface.hold
+        for other in interface.own
         if other.address.version == version
     )
 

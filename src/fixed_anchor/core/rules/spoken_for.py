@@ -35,11 +35,11 @@ def knowledge_findings(
     """
     segment = interface.segment
     usual = not interface.expect and not leased_now and not known.knows_names and known.pools_known(segment)
-    if usual and all(known.nothing_known(segment, h.address) for h in interface.hold):
+    if usual and all(known.nothing_known(segment, h.address) for h in interface.own):
         # Of the usual host of a large plan nothing is known, and then there is nothing to be said.
         return
     raised = partial(finding, host=host.name, interface=interface.name, seen_in=f"{known.plan.file}:{interface.line}")
-    if any(h.address.version == 4 for h in interface.hold) and not known.pools_known(interface.segment):
+    if any(h.address.version == 4 for h in interface.own) and not known.pools_known(interface.segment):
         yield raised(
             "pool-unknown",
             f"the DHCP pools of segment {interface.segment} are not known",
@@ -48,7 +48,7 @@ def knowledge_findings(
             remedy="give it with --pool FIRST-LAST, or as `pools:` of the segment "
             "(`[]` says that there is no DHCP server), or name the server's configuration under `sources:`",
         )
-    for held in interface.hold:
+    for held in interface.own:
         if known.nothing_known(interface.segment, held.address) and held.address not in leased_now:
             continue
         about = _about(known, host, interface, held.address)
@@ -207,7 +207,7 @@ def _expected(known: Knowledge, interface: InterfacePlan, address: IPAddress, ab
 
 def _forward_names(known: Knowledge, host: HostPlan, interface: InterfacePlan, raised: Raised) -> Iterator[Finding]:
     """The host's own name, where DNS has it at other addresses only."""
-    mine = [h.address for i in host.interfaces for h in i.hold] + [a for i in host.interfaces for a in i.expect]
+    mine = [a for i in host.interfaces for a in i.every_address]
     for name in sorted(n for n in _names_of(known, host, interface) if "." in n):
         for version in (4, 6):
             held = [h.address for h in interface.hold if h.address.version == version]

@@ -103,7 +103,7 @@ def wire_findings(
     ``answers`` holds what was learnt for the interface's addresses and ``gateways``;
     ``why_not`` says of others why they were not asked for.
     """
-    asked = [h.address for h in interface.hold] + list(interface.expect)
+    asked = list(interface.every_address)
     raised = partial(finding, host=host.name, interface=interface.name)
     missing = [a for a in (*asked, *gateways) if a not in answers]
     reasons = dict.fromkeys(why_not.get(a, "no vantage") for a in missing)
@@ -222,7 +222,7 @@ def resolver_findings(segment: Segment, silent: Mapping[IPAddress, str]) -> Iter
 def switched_off(jobs: Iterable[tuple[HostPlan, InterfacePlan]]) -> Iterator[Finding]:
     """One finding for all addresses, where the operator said not to look at the wire."""
     every = list(jobs)
-    count = sum(len(i.hold) + len(i.expect) for _, i in every)
+    count = sum(len(i.every_address) for _, i in every)
     if count:
         hosts = {h.name for h, _ in every}
         yield finding(

@@ -115,22 +115,24 @@ def effective(destination: Destination) -> Effective:
     )
 
 
-def session_argv(destination: Destination, jump: str) -> list[str]:
+def session_argv(destination: Destination, jump: str, command: str = BOOTSTRAP) -> list[str]:
     """The client with a session on ``destination``, which is reached through ``jump`` where that is not empty.
 
     It is a connection of its own, whatever the user's configuration shares: everything goes over this one session, at
     one round trip an errand, and there is no master whose socket could be left behind.
     """
-    return _argv(destination, jump, [])
+    return _argv(destination, jump, [], command)
 
 
-def session_at_argv(destination: Destination, jump: str, address: IPAddress, known_as: str) -> list[str]:
+def session_at_argv(
+    destination: Destination, jump: str, address: IPAddress, known_as: str, command: str = BOOTSTRAP
+) -> list[str]:
     """The same by way of ``address``, where only the machine is accepted whose key is ``known_as``.
 
     User, port, keys and jump host stay those of the destination.
     """
     strict = ["StrictHostKeyChecking=yes", "CheckHostIP=no", f"HostKeyAlias={known_as}"]
-    return _argv(destination, jump, [f"HostName={address}", *strict])
+    return _argv(destination, jump, [f"HostName={address}", *strict], command)
 
 
 def trial_argv(destination: Destination, jump: str) -> list[str]:
@@ -140,11 +142,11 @@ def trial_argv(destination: Destination, jump: str) -> list[str]:
     return [argv[0], "-v", *argv[1:]]
 
 
-def _argv(destination: Destination, jump: str, more: list[str]) -> list[str]:
+def _argv(destination: Destination, jump: str, more: list[str], command: str = BOOTSTRAP) -> list[str]:
     words = [_program(), "-T", "-e", "none"]
     seconds = THROUGH_JUMP_TIMEOUT if jump else CONNECT_TIMEOUT
     for option in (*_OPTIONS, f"ConnectTimeout={seconds}", *more):
         words += ["-o", option]
-    argv = [*words, *_whom(destination), BOOTSTRAP]
+    argv = [*words, *_whom(destination), command]
     _log.info("%s", " ".join(argv[:-1]))
     return argv

@@ -4,20 +4,30 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from contextlib import AbstractContextManager, nullcontext
+from typing import Generic, TypeVar
 
 from fixed_anchor.change.files import FileText
 from fixed_anchor.core.addresses import IPAddress
-from fixed_anchor.core.errors import NoAccess, Unreachable
+from fixed_anchor.core.errors import InputError, NoAccess, Unreachable
 from fixed_anchor.machines.seat import Elsewhere
 from fixed_anchor.machines.ssh import client
 from fixed_anchor.machines.ssh.channel import Channel
 from fixed_anchor.machines.ssh.destination import Destination
 from fixed_anchor.machines.ssh.errand import Errand
 from fixed_anchor.machines.ssh.session import FoundAt, Password, Session
+from fixed_anchor.machines.ssh.trouble import NoShell
+from fixed_anchor.machines.ssh.windows_session import COLLECTING, WindowsSession, command, new_mark
+from fixed_anchor.machines.windows.collected import collector_source
+from fixed_anchor.machines.windows.facts import Facts, plain_mac, read_facts
+
+S = TypeVar("S", Session, WindowsSession)
 
 
-class Connector:
+class Connector(Generic[S]):
     """Opens sessions with one destination: by its own name, else by the ``addresses`` it is to hold.
+
+    What runs there, and how its MACs are asked for, the two kinds of session say: :class:`ShellConnector` and
+    :class:`WindowsConnector`.
 
     At those, and where it may be ``elsewhere``, only a machine is taken that has the host's key, and one of its
     ``macs``: machines that were cloned have the same key.
@@ -43,7 +53,7 @@ class Connector:
         self.addresses_first = False
         #: Whether nothing else counts: for what is to be proven.
         self.addresses_only = False
-        self._password = password
+        self.password = password
         self._jump = jump
         self._effective: client.Effective | None = None
 
@@ -59,7 +69,23 @@ class Connector:
         """By what a machine at one of its addresses is known to be the host."""
         return "its host key and its MAC" if self._macs else "its host key alone: the plan names no MAC of it"
 
-    def open(self, early: Errand | None = None) -> Session:
+    # --- what a kind of session says of itself -------------------------------------------
+
+    def _command(self) -> str:
+        """What is run there."""
+        raise NotImplementedError
+
+    def _begun(self, channel: Channel, early: Errand | None) -> S:
+        """The session that begins on a channel."""
+        raise NotImplementedError
+
+    def _macs_there(self, session: S) -> frozenset[str]:
+        """The MACs of the machine behind a session."""
+        raise NotImplementedError
+
+    # --- the ways to it ------------------------------------------------------------------
+
+    def open(self, early: Errand | None = None) -> S:
         """A session, asked for ``early`` at once.
 
         Raises :class:`NoAccess`; :class:`Unreachable` where nothing answers at any address.
@@ -71,6 +97,9 @@ class Connector:
         for address in ways:
             try:
                 return self._by_name(early) if address is None else self._by_address(address)
+            except NoShell:
+                # It is there, and another kind of session may do.
+                raise
             except NoAccess as error:
                 if not isinstance(error, Unreachable) and (address is None or address is ways[0]):
                     raise
@@ -81,6 +110,8 @@ class Connector:
                     continue
                 try:
                     return self._by_address(address, how)
+                except NoShell:
+                    raise
                 except NoAccess as error:
                     failed[address] = error
         raise self._not_found(failed)
@@ -96,17 +127,18 @@ class Connector:
         nor = f"; nor at {silent}" if silent else ""
         return Unreachable(by_name.what + nor + "".join(others), remedy=by_name.remedy)
 
-    def _by_name(self, early: Errand | None) -> Session:
-        return self._session(client.session_argv(self.destination, self.effective().jump), early)
+    def _by_name(self, early: Errand | None) -> S:
+        return self._session(client.session_argv(self.destination, self.effective().jump, self._command()), early)
 
-    def _by_address(self, address: IPAddress, how: str = "by its plan") -> Session:
+    def _by_address(self, address: IPAddress, how: str = "by its plan") -> S:
         last: NoAccess | None = None
         for known_as in self.effective().known_as():
             try:
+                jump, command = self.effective().jump, self._command()
                 session = self._session(
-                    client.session_at_argv(self.destination, self.effective().jump, address, known_as), None
+                    client.session_at_argv(self.destination, jump, address, known_as, command), None
                 )
-            except Unreachable:
+            except (Unreachable, NoShell):
                 raise
             except NoAccess as error:
                 # Off port 22 its certificate's authority is known by the plain name.
@@ -118,14 +150,11 @@ class Connector:
         assert last is not None
         raise last
 
-    def _refuse_another(self, session: Session, address: IPAddress) -> None:
+    def _refuse_another(self, session: S, address: IPAddress) -> None:
         """Raises :class:`NoAccess` where what answers at ``address`` has none of the host's MACs."""
         if not self._macs:
             return
-        errand = Errand()
-        errand.glob("/sys/class/net/*/address")
-        files = session.ask(errand).files.values()
-        there = frozenset(file.text.strip().lower() for file in files if isinstance(file, FileText))
+        there = self._macs_there(session)
         if not self._macs & there:
             session.close()
             shown = ", ".join(sorted(there - {"00:00:00:00:00:00", ""})) or "none"
@@ -140,7 +169,51 @@ class Connector:
             self._effective = client.effective(self.destination)
         return self._effective
 
-    def _session(self, argv: list[str], early: Errand | None) -> Session:
+    def _session(self, argv: list[str], early: Errand | None) -> S:
         jump = self.effective().jump
         with self._jump(jump) if jump else nullcontext():
-            return Session(self.host, self.ways, Channel(argv), self._password, early)
+            return self._begun(Channel(argv), early)
+
+
+class ShellConnector(Connector[Session]):
+    """For hosts with a ``/bin/sh``."""
+
+    def _command(self) -> str:
+        return client.BOOTSTRAP
+
+    def _begun(self, channel: Channel, early: Errand | None) -> Session:
+        return Session(self.host, self.ways, channel, self.password, early)
+
+    def _macs_there(self, session: Session) -> frozenset[str]:
+        errand = Errand()
+        errand.glob("/sys/class/net/*/address")
+        files = session.ask(errand).files.values()
+        return frozenset(file.text.strip().lower() for file in files if isinstance(file, FileText))
+
+
+class WindowsConnector(Connector[WindowsSession]):
+    """For Windows machines, by their PowerShell. What the collector tells of one is kept in :attr:`facts`."""
+
+    facts: Facts | None = None
+    _mark = ""
+
+    def _command(self) -> str:
+        self._mark = new_mark()
+        return command(self._mark)
+
+    def _begun(self, channel: Channel, early: Errand | None) -> WindowsSession:
+        return WindowsSession(self.host, self.ways, channel, self._mark)
+
+    def _macs_there(self, session: WindowsSession) -> frozenset[str]:
+        self.facts = collected_over(session)
+        return frozenset(mac for a in self.facts.adapters if (mac := plain_mac(a.mac)) is not None)
+
+
+def collected_over(session: WindowsSession) -> Facts:
+    """What the collector tells over a session; of a machine in a restricted mode that alone. Raises ``NoAccess``."""
+    if session.restricted is not None:
+        return session.restricted
+    try:
+        return read_facts(session.ask(collector_source(), COLLECTING), f"what {session.host} told")
+    except InputError as error:
+        raise NoAccess(f"the answer of {session.host} makes no sense: {error.what}") from None

@@ -186,6 +186,8 @@ serve() {
     say "name $(cat /proc/sys/kernel/hostname 2>/dev/null || hostname)"
     say "session $session"
     say "why $(plain "$why")"
+    # A shell of another system than the machine's own.
+    [ -z "${SYSTEMROOT-}${WSL_DISTRO_NAME-}" ] || say "windows"
     say "hello $(id -u)"
     wanted=''
     while IFS= read -r request; do

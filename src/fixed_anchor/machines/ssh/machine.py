@@ -11,7 +11,7 @@ from contextlib import contextmanager
 from fixed_anchor.change.files import FileText
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.elsewhere import Spelling
-from fixed_anchor.core.errors import AnchorError, NoAccess, Unreachable
+from fixed_anchor.core.errors import AnchorError, NoAccess, OtherSystem, Unreachable
 from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.machines.fetched import Fetched
 from fixed_anchor.machines.here import STATE_DIR
@@ -19,13 +19,16 @@ from fixed_anchor.machines.readable import Ran, Wanted, not_asked
 from fixed_anchor.machines.search import GREP, LARGE, Found, found_by_commands
 from fixed_anchor.machines.seat import Way
 from fixed_anchor.machines.ssh.alone import why_not_alone
-from fixed_anchor.machines.ssh.connector import Connector
+from fixed_anchor.machines.ssh.connector import ShellConnector, WindowsConnector, collected_over
 from fixed_anchor.machines.ssh.corrections import corrections
 from fixed_anchor.machines.ssh.destination import Destination
 from fixed_anchor.machines.ssh.errand import Errand, Reply
-from fixed_anchor.machines.ssh.session import Session
+from fixed_anchor.machines.ssh.session import Password, Session
 from fixed_anchor.machines.ssh.shell_vantage import ShellVantage
+from fixed_anchor.machines.ssh.trouble import NoShell
+from fixed_anchor.machines.ssh.windows_session import WindowsSession
 from fixed_anchor.machines.windows.facts import Facts
+from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Vantage
 from fixed_anchor.vantages.relay import Relay, program
 from fixed_anchor.vantages.relay_vantage import RelayVantage
@@ -61,15 +64,11 @@ class SshMachine:
         self._relay: Relay | None = None
         self._has_python: bool | None = None
         shown = way.name or destination.name
-        self._connector = Connector(
-            shown,
-            destination,
-            way.addresses,
-            way.macs,
-            way.elsewhere,
-            lambda refused: seat.password(shown, refused),
-            seat.jump,
-        )
+        ways = (shown, destination, way.addresses, way.macs, way.elsewhere)
+        tell: Password = lambda refused: seat.password(shown, refused)  # noqa: E731
+        self._connector = ShellConnector(*ways, tell, seat.jump)
+        self._by_powershell = WindowsConnector(*ways, tell, seat.jump)
+        self._powershell: WindowsSession | None = None
 
     # --- the connection -----------------------------------------------------------------
 
@@ -101,10 +100,51 @@ class SshMachine:
     def session_with_it(self, early: Errand | None = None) -> Session:
         """The open session; one that is only now made is asked for ``early`` at once. Raises :class:`NoAccess`."""
         with self._lock:
+            if self.windows is not None:
+                raise self._is_windows()
             if self._session is None:
-                self._session = self._connector.open(early)
+                try:
+                    self._session = self._connector.open(early)
+                except NoShell as why:
+                    self._ask_powershell()
+                    raise (self._is_windows() if self.windows is not None else why) from None
                 _log.info("%s: connected, user %s", self.name, self._session.uid)
+                if self._session.may_be_windows:
+                    self._ask_powershell()
+                    if self.windows is not None:
+                        self._session.close()
+                        self._session = None
+                        raise self._is_windows()
             return self._session
+
+    # --- a Windows machine --------------------------------------------------------------
+
+    def _ask_powershell(self) -> None:
+        """Finds out whether it is a Windows machine: then its PowerShell answers. Raises what else is wrong."""
+        try:
+            self._collect()
+        except NoShell as error:
+            _log.info("%s: %s", self.name, error)
+
+    def _collect(self) -> None:
+        """Asks the collector anew. Raises :class:`NoAccess`."""
+        try:
+            if self._powershell is None:
+                self._by_powershell.facts = None
+                self._powershell = self._by_powershell.open()
+                _log.info("%s: connected, by its PowerShell", self.name)
+            told = self._by_powershell.facts or collected_over(self._powershell)
+            self._by_powershell.facts = None
+        except Unreachable:
+            self._drop()
+            raise
+        self.windows = told
+
+    def _is_windows(self) -> OtherSystem:
+        return OtherSystem(
+            f"{self.name} runs Windows: it has no files of Linux, and nothing is changed there yet",
+            remedy="`survey`, `check` and `draft` know it",
+        )
 
     def let_go(self) -> None:
         self.close()
@@ -116,7 +156,8 @@ class SshMachine:
 
     def _say_where(self) -> None:
         """Notes what is to be corrected at the seat where the host was found at an address alone."""
-        found = self._session.found_at if self._session is not None else None
+        open_one = self._session or self._powershell
+        found = open_one.found_at if open_one is not None else None
         if found is None:
             return
         wrong = corrections(self.destination, self._connector.effective(), found.address, found.known_as)
@@ -124,10 +165,10 @@ class SshMachine:
             self._seat.remark(f"{self.name} is at {found.address}, {found.how}. Correct at this seat:", wrong)
 
     def _drop(self) -> None:
-        if self._session is not None:
-            self._session.close()
-            self._session = None
-            self._relay = None
+        for session in (self._session, self._powershell):
+            if session is not None:
+                session.close()
+        self._session = self._powershell = self._relay = None
 
     def ask(self, errand: Errand, only_looks: bool = False) -> Reply:
         """One errand, over a new connection where the last one was lost."""
@@ -158,6 +199,10 @@ class SshMachine:
     # --- reading ------------------------------------------------------------------------
 
     def fetch(self, wanted: Wanted) -> Fetched:
+        if self.windows is not None:
+            with self._lock:
+                self._collect()
+            raise self._is_windows()
         errand = Errand()
         for pattern in wanted.files:
             (errand.glob if _is_pattern(pattern) else errand.file)(pattern)
@@ -293,7 +338,9 @@ class SshMachine:
     # --- what it knows of itself --------------------------------------------------------
 
     def vantage(self, interface: SurveyedInterface) -> Vantage:
-        """A relay there, or without root or Python its kernel's neighbour table."""
+        """A relay there, or without root or Python its kernel's neighbour table; of a Windows machine nothing yet."""
+        if self.windows is not None:
+            return Nowhere(f"{self.name} runs Windows, from which nothing is sent yet")
         with self._lock:
             root = self.session_with_it().uid == 0
             why = "no Python there" if root else "no root there"
@@ -323,16 +370,25 @@ class SshMachine:
         return self._relay
 
     def session(self) -> IPAddress | None:
-        return self.session_with_it().address
+        return self._open_one().address
 
     def ssh_port(self) -> int | None:
-        return self.session_with_it().port
+        return self._open_one().port
+
+    def _open_one(self) -> Session | WindowsSession:
+        with self._lock:
+            if self.windows is not None and self._powershell is None:
+                self._collect()
+            return self._powershell or self.session_with_it()
 
     def why_not_alone(self) -> AnchorError | None:
         return why_not_alone(self.name, self.destination, self._connector.effective().jump)
 
     def why_no_change(self) -> AnchorError | None:
-        session = self.session_with_it()
+        try:
+            session = self.session_with_it()
+        except OtherSystem as error:
+            return error
         if session.uid == 0:
             return None
         why = f": {session.why_not_root}" if session.why_not_root else ""

@@ -54,6 +54,8 @@ class Session:
         self.why_not_root = ""
         self.address: IPAddress | None = None
         self.port: int | None = None
+        #: Whether its shell is a guest on a Windows machine, by its environment.
+        self.may_be_windows = False
         #: Where it was found instead of by its own name.
         self.found_at: FoundAt | None = None
         self._asked = 0 if early is None else 1
@@ -81,7 +83,9 @@ class Session:
                 elif kind == "name":
                     self.name = rest or self.name
                 elif kind == "session":
-                    self.address, self.port = _own_end(rest)
+                    self.address, self.port = own_end(rest)
+                elif kind == "windows":
+                    self.may_be_windows = True
                 elif kind == "why":
                     self.why_not_root = self.why_not_root or rest
                 elif kind == "hello":
@@ -196,7 +200,7 @@ class Session:
         self.channel.close()
 
 
-def _own_end(text: str) -> tuple[IPAddress | None, int | None]:
+def own_end(text: str) -> tuple[IPAddress | None, int | None]:
     """The host's address and port in SSH_CONNECTION, ssh(1)."""
     words = text.split()
     try:

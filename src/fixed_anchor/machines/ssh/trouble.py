@@ -18,25 +18,29 @@ _UNREACHABLE = re.compile(
 )
 
 
+class NoShell(NoAccess):
+    """A host let us log in, and runs no ``/bin/sh`` for us: it may be another system."""
+
+
 def why_no_session(host: str, ways: str, status: int, said: str, printed: bytes) -> NoAccess:
     """Why no session with ``host`` came about: ``ways`` is what can be typed to try it by hand.
 
     ``status`` is how the client ended, ``said`` its standard error, and ``printed`` what came from the host instead
     of an answer. Raises nothing.
     """
-    words = " ".join(said.split())
+    words = " ".join(said.split()).rstrip(".")
     if status == _OF_THE_CLIENT:
         return _of_the_client(host, ways, said, words)
     shown = printable(" ".join(printed.decode("utf-8", "replace").split()))[:200]
     if status in (126, 127):
-        return NoAccess(f"{host} runs no /bin/sh for us: {words or shown}", remedy="is its shell a restricted one?")
+        return NoShell(f"{host} runs no /bin/sh for us: {words or shown}", remedy="is its shell a restricted one?")
     if re.search(r"restricted|not allowed|rbash", words + shown, re.IGNORECASE):
-        return NoAccess(
+        return NoShell(
             f"{host} gives a restricted shell: {printable(words) or shown}",
             remedy="reach it as a user who may run /bin/sh",
         )
     said_there = shown or printable(words) or f"status {status}"
-    return NoAccess(
+    return NoShell(
         f"{host} let us log in and ran something else instead: {said_there}",
         remedy="the account may have no shell (nologin), or its key or sshd forces a command of its own: reach it as "
         "another user",

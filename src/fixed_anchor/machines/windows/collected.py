@@ -7,11 +7,12 @@ from pathlib import Path
 
 from fixed_anchor.change.files import FileText
 from fixed_anchor.core.elsewhere import Spelling
+from fixed_anchor.core.errors import OtherSystem
 from fixed_anchor.machines.carried import Carried
-from fixed_anchor.machines.fetched import Fetched, one_by_one
+from fixed_anchor.machines.fetched import Fetched
 from fixed_anchor.machines.readable import Ran, Wanted, not_asked
 from fixed_anchor.machines.search import Found
-from fixed_anchor.machines.windows.facts import facts_of_file
+from fixed_anchor.machines.windows.facts import Facts, facts_of_file
 
 
 def collector_source() -> str:
@@ -24,8 +25,12 @@ class WindowsCollected(Carried):
 
     def __init__(self, file: Path) -> None:
         super().__init__(file)
-        self.windows = facts_of_file(file)
-        self.name = self.windows.host or self.name
+        self._facts = facts_of_file(file)
+        self.name = self._facts.host or self.name
+
+    @property
+    def windows(self) -> Facts:
+        return self._facts
 
     def read(self, path: str) -> FileText | None:
         return None
@@ -46,7 +51,7 @@ class WindowsCollected(Carried):
         return not_asked(argv)
 
     def fetch(self, wanted: Wanted) -> Fetched:
-        return one_by_one(self, wanted)
+        raise OtherSystem(f"{self.name} runs Windows: it has no files of Linux")
 
     def search(self, spelling: Spelling) -> Found:
         return Found((), ())

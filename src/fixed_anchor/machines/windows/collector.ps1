@@ -73,6 +73,7 @@ try {
             index = [int] $_.ifIndex; family = "$($_.AddressFamily)"; dhcp = "$($_.Dhcp)"
             metric = [int64] $_.InterfaceMetric; automatic_metric = Text $_ 'AutomaticMetric'; mtu = [int64] $_.NlMtu
             state = Text $_ 'ConnectionState'; router_discovery = Text $_ 'RouterDiscovery'
+            ignores_defaults = Text $_ 'IgnoreDefaultRoutes'
         }
     })
 } catch { Miss 'ip_interfaces' $_ }
@@ -124,6 +125,9 @@ foreach ($guid in $guids) {
     $path = "$tcpip\Interfaces\$guid"
     try {
         if (-not (Test-Path -LiteralPath $path)) { continue }
+        $six = $null
+        $path6 = "HKLM:\SYSTEM\CurrentControlSet\Services\Tcpip6\Parameters\Interfaces\$guid"
+        if (Test-Path -LiteralPath $path6) { $six = Get-ItemProperty -LiteralPath $path6 -ErrorAction Stop }
         $key = Get-ItemProperty -LiteralPath $path -ErrorAction Stop
         $alternate = "HKLM:\SYSTEM\CurrentControlSet\Services\Dhcp\Configurations\Alternate_$guid"
         $options = $null
@@ -131,7 +135,7 @@ foreach ($guid in $guids) {
         $facts.kept += @{
             guid = $guid; dhcp = Text $key 'EnableDHCP'; addresses = @(Texts $key 'IPAddress'); masks = @(Texts $key 'SubnetMask')
             gateways = @(Texts $key 'DefaultGateway'); metrics = @(Texts $key 'DefaultGatewayMetric')
-            name_servers = Text $key 'NameServer'; domain = Text $key 'Domain'
+            name_servers = Text $key 'NameServer'; name_servers6 = Text $six 'NameServer'; domain = Text $key 'Domain'
             active_configurations = @(Texts $key 'ActiveConfigurations'); alternate = Hexadecimal $options
             autoconfiguration = Text $key 'IPAutoconfigurationEnabled'
             lease = @{

@@ -10,6 +10,7 @@ from pathlib import Path
 
 import msgspec
 
+from fixed_anchor.core.addresses import parse_mac
 from fixed_anchor.core.errors import InputError, printable
 
 #: The version of the form in which the collector writes.
@@ -43,11 +44,17 @@ class IpInterface(msgspec.Struct, frozen=True):
     mtu: int = 0
     state: str = ""
     router_discovery: str = ""
+    ignores_defaults: str = ""
 
     @property
     def version(self) -> int:
         """4 or 6."""
         return version_of(self.family)
+
+    @property
+    def hears_routers(self) -> bool:
+        """Whether router advertisements configure it."""
+        return self.router_discovery in ("Enabled", "1")
 
 
 class Address(msgspec.Struct, frozen=True):
@@ -127,6 +134,7 @@ class Kept(msgspec.Struct, frozen=True):
     gateways: list[str] = []
     metrics: list[str] = []
     name_servers: str = ""
+    name_servers6: str = ""
     domain: str = ""
     active_configurations: list[str] = []
     alternate: str | None = None
@@ -210,6 +218,15 @@ class Facts(msgspec.Struct, frozen=True):
     def is_restricted(self) -> bool:
         """Whether the language mode kept everything else from being asked."""
         return self.language_mode != "FullLanguage"
+
+
+def plain_mac(text: str) -> str | None:
+    """A MAC that Windows writes as ``00-00-5E-00-53-11`` or ``00005E005311``; ``None`` where it is none."""
+    plain = text.replace("-", "").replace(":", "")
+    try:
+        return parse_mac(":".join(plain[n : n + 2] for n in range(0, len(plain), 2)))
+    except ValueError:
+        return None
 
 
 def version_of(family: str) -> int:

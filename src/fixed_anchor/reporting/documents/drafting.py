@@ -7,7 +7,9 @@ from collections.abc import Iterable
 from msgspec import Struct
 
 from fixed_anchor.change.change import Draft
+from fixed_anchor.change.content import FileContent
 from fixed_anchor.change.files import FileEdit
+from fixed_anchor.change.settings import SettingsContent
 from fixed_anchor.change.steps import argv_of
 from fixed_anchor.core.findings import Finding
 from fixed_anchor.core.secrets import masked
@@ -24,10 +26,23 @@ class DraftedFile(Struct, frozen=True):
     mode: str | None
 
 
+class DraftedSettings(Struct, frozen=True):
+    """The settings of a Windows machine as they are and as they are drafted, a setting in each line.
+
+    ``acts`` bring them about, in order: each as the call that it comes to. ``restart`` says what waits for a restart.
+    """
+
+    before: list[str]
+    after: list[str]
+    acts: list[str]
+    restart: str
+
+
 class HostDrafted(Struct, frozen=True, kw_only=True):
     """The draft of one host: its files, and the commands that bring them into force.
 
-    ``verdict`` is the check's; ``runbook`` the script that was written, ``written`` the other files.
+    ``verdict`` is the check's; ``runbook`` the script that was written, ``written`` the other files. Of a Windows
+    machine there are ``settings`` instead of files.
     """
 
     host: str
@@ -37,6 +52,7 @@ class HostDrafted(Struct, frozen=True, kw_only=True):
     interfaces: list[str] = []
     files: list[DraftedFile] = []
     activate: list[list[str]] = []
+    settings: DraftedSettings | None = None
     findings: list[FoundFinding] = []
     written: list[str] = []
     runbook: str | None = None
@@ -78,18 +94,25 @@ def host_drafted(
     runbook: str | None = None,
 ) -> HostDrafted:
     """The draft of a host as a part of a document."""
-    steps = draft.content.steps
+    content = draft.content
+    files = content if isinstance(content, FileContent) else FileContent(draft.interfaces, ())
     return HostDrafted(
         host=draft.host,
         verdict=verdict,
         stack=draft.stack,
         interfaces=list(draft.interfaces),
-        files=[drafted_file(e) for e in draft.content.edits],
-        activate=[list(argv_of(step)) for step in (*steps.leave, *steps.activate)],
+        files=[drafted_file(e) for e in files.edits],
+        activate=[list(argv_of(step)) for step in (*files.steps.leave, *files.steps.activate)],
+        settings=_settings(content) if isinstance(content, SettingsContent) else None,
         findings=[found_finding(f) for f in findings],
         written=list(written),
         runbook=runbook,
     )
+
+
+def _settings(content: SettingsContent) -> DraftedSettings:
+    shown = [act.shown for act in content.acts]
+    return DraftedSettings(list(content.before.lines()), list(content.after.lines()), shown, content.restart)
 
 
 def servers_drafted(servers: Iterable[ServerDraft]) -> list[ServerDrafted]:

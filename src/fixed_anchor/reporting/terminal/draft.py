@@ -3,38 +3,67 @@
 from __future__ import annotations
 
 import difflib
+from collections.abc import Iterable
 
 from rich.console import Console
 
 from fixed_anchor.change.change import Draft
+from fixed_anchor.change.content import FileContent
 from fixed_anchor.change.files import FileEdit
+from fixed_anchor.change.settings import SettingsContent
 from fixed_anchor.change.steps import Fed, Step, argv_of
 from fixed_anchor.core.errors import printable
 from fixed_anchor.core.secrets import masked
 from fixed_anchor.reporting.terminal.paper import put, styled
 from fixed_anchor.workflow.dhcp_server import ServerDraft
 
+#: So many lines around a difference that nothing of a small text is left out; and what its two states are called.
+_WHOLE = 10_000
+_STATES = ("as they are", "as drafted")
+
 
 def show_draft(out: Console, drafts: list[Draft]) -> None:
     """The drafted files as diffs, and the commands around them."""
     for draft in drafts:
         put(out, styled(draft.host, "bold").append(f"   {draft.stack}", style="dim"))
-        content = draft.content
-        if content.is_empty:
-            put(out, "nothing to do: the files declare this already", indent=2)
-        show_steps(out, "first run ", content.steps.leave)
-        for edit in content.edits:
-            show_diff(out, edit)
-        show_steps(out, "then run  ", content.steps.activate)
-        for held in draft.grace:
-            said = f"{held.address} stays on {held.interface} until the decision; then:"
-            put(out, said, indent=2, style="bold")
-        if draft.grace:
-            for first, last in zip(content.edits, content.ends_with(), strict=True):
-                if first.after != last.after:
-                    show_diff(out, FileEdit(first.path, first.after, last.after))
-            show_steps(out, "then run  ", content.steps.drop)
+        if isinstance(draft.content, SettingsContent):
+            _show_settings(out, draft.content)
+        else:
+            _show_files(out, draft, draft.content)
         out.print()
+
+
+def _show_files(out: Console, draft: Draft, content: FileContent) -> None:
+    if content.is_empty:
+        put(out, "nothing to do: the files declare this already", indent=2)
+    show_steps(out, "first run ", content.steps.leave)
+    for edit in content.edits:
+        show_diff(out, edit)
+    show_steps(out, "then run  ", content.steps.activate)
+    for held in draft.grace:
+        said = f"{held.address} stays on {held.interface} until the decision; then:"
+        put(out, said, indent=2, style="bold")
+    if draft.grace:
+        for first, last in zip(content.edits, content.ends_with(), strict=True):
+            if first.after != last.after:
+                show_diff(out, FileEdit(first.path, first.after, last.after))
+        show_steps(out, "then run  ", content.steps.drop)
+
+
+def _show_settings(out: Console, content: SettingsContent) -> None:
+    """Settings as a diff of the whole small text, and what brings them about, in order."""
+    if content.is_empty:
+        put(out, "nothing to do: this is set already", indent=2)
+        return
+    before, after = content.before.lines(), content.after.lines()
+    lines = difflib.unified_diff(before, after, "settings", "settings", *_STATES, lineterm="", n=_WHOLE)
+    # All of it is shown: no line need say which part this is.
+    _show_lines(out, (line for line in lines if not line.startswith("@@")))
+    for act in content.acts:
+        when = "then run  "
+        put(out, styled(when, "dim") + styled(act.shown), indent=2, hang=2 + len(when) + 2)
+    if content.restart:
+        put(out, content.restart, indent=2, style="yellow")
 
 
 def show_steps(out: Console, when: str, steps: tuple[Step, ...]) -> None:
@@ -74,6 +103,10 @@ def show_diff(out: Console, edit: FileEdit) -> None:
     lines = difflib.unified_diff(
         before.splitlines(), after.splitlines(), edit.path, edit.path, "as it is", "as drafted", lineterm=""
     )
+    _show_lines(out, lines)
+
+
+def _show_lines(out: Console, lines: Iterable[str]) -> None:
     for line in lines:
         if line.startswith(("---", "+++")):
             style = "bold"

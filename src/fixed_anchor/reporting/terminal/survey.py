@@ -122,6 +122,8 @@ def _show_interface(out: Console, interface: SurveyedInterface, survey: HostSurv
         for version in (4, 6):
             label = "kept" if survey.system else "files say"
             rows.append((label if version == 4 else "", interface.declared.in_words(version)))
+        if interface.declared.fallback is not None and interface.declared.fallback.address is not None:
+            rows.append(("fallback", f"{interface.declared.fallback.address}   where no DHCP server answers"))
     if survey.system:
         rows += [("kept in", str(place)) for place in interface.declared_in]
     elif interface.declared_in:

@@ -1,33 +1,34 @@
 # Stands for the commands of Windows by which network settings are read. The machine is the JSON file in
 # $env:FIXED_ANCHOR_WINDOWS, as state.py describes it. What that machine does not have is not defined.
-$script:machine = [IO.File]::ReadAllText($env:FIXED_ANCHOR_WINDOWS) | ConvertFrom-Json
+# It is read anew for each command: others change it meanwhile.
+function Machine { return [IO.File]::ReadAllText($env:FIXED_ANCHOR_WINDOWS) | ConvertFrom-Json }
 
 function Only($given, $value) { return $null -eq $given -or "$given" -eq "$value" }
 function All-Of($list) { return @($list | Where-Object { $null -ne $_ }) }
 
 function whoami.exe {
-    'Mandatory Label\Any Level  Label  ' + $(if ($machine.elevated) { 'S-1-16-12288' } else { 'S-1-16-8192' })
+    'Mandatory Label\Any Level  Label  ' + $(if ((Machine).elevated) { 'S-1-16-12288' } else { 'S-1-16-8192' })
 }
 function Get-CimInstance {
     param([string] $ClassName)
     if ($ClassName -eq 'Win32_ComputerSystem') {
         return [pscustomobject] @{
-            Name = $machine.name; DNSHostName = $machine.dns_name; Domain = $machine.domain; PartOfDomain = $machine.member
+            Name = (Machine).name; DNSHostName = (Machine).dns_name; Domain = (Machine).domain; PartOfDomain = (Machine).member
         }
     }
-    if ($ClassName -eq 'Win32_OperatingSystem') { return [pscustomobject] @{ Caption = $machine.caption; Version = $machine.version } }
+    if ($ClassName -eq 'Win32_OperatingSystem') { return [pscustomobject] @{ Caption = (Machine).caption; Version = (Machine).version } }
     throw "Invalid class $ClassName"
 }
 function Get-ExecutionPolicy {
     param([switch] $List)
     foreach ($scope in 'MachinePolicy', 'UserPolicy', 'Process', 'CurrentUser', 'LocalMachine') {
-        $said = $machine.execution_policy.PSObject.Properties[$scope]
+        $said = (Machine).execution_policy.PSObject.Properties[$scope]
         [pscustomobject] @{ Scope = $scope; ExecutionPolicy = $(if ($null -eq $said) { 'Undefined' } else { $said.Value }) }
     }
 }
 function Get-NetAdapter {
     param([switch] $IncludeHidden)
-    foreach ($a in All-Of $machine.adapters) {
+    foreach ($a in All-Of (Machine).adapters) {
         if ($a.hidden -and -not $IncludeHidden) { continue }
         [pscustomobject] @{
             Name = $a.name; InterfaceDescription = $a.description; InterfaceGuid = $a.guid; ifIndex = $a.index
@@ -37,18 +38,19 @@ function Get-NetAdapter {
     }
 }
 function Get-NetIPInterface {
-    foreach ($a in All-Of $machine.adapters) {
+    foreach ($a in All-Of (Machine).adapters) {
         foreach ($i in All-Of $a.ip) {
             [pscustomobject] @{
                 ifIndex = $a.index; AddressFamily = $i.family; Dhcp = $i.dhcp; InterfaceMetric = $i.metric
                 AutomaticMetric = $i.automatic_metric; NlMtu = $i.mtu; ConnectionState = $i.state; RouterDiscovery = $i.router_discovery
+                IgnoreDefaultRoutes = $i.ignores_defaults
             }
         }
     }
 }
 function Get-NetIPAddress {
     param([string] $PolicyStore)
-    foreach ($a in All-Of $machine.adapters) {
+    foreach ($a in All-Of (Machine).adapters) {
         foreach ($i in All-Of $a.addresses) {
             if ($PolicyStore -and $i.store -ne $PolicyStore) { continue }
             $left = if ($null -eq $i.seconds) { [TimeSpan]::MaxValue } else { [TimeSpan]::FromSeconds($i.seconds) }
@@ -61,7 +63,7 @@ function Get-NetIPAddress {
 }
 function Get-NetRoute {
     param([string] $PolicyStore)
-    foreach ($a in All-Of $machine.adapters) {
+    foreach ($a in All-Of (Machine).adapters) {
         foreach ($r in All-Of $a.routes) {
             if ($PolicyStore -and $r.store -ne $PolicyStore) { continue }
             [pscustomobject] @{
@@ -72,7 +74,7 @@ function Get-NetRoute {
     }
 }
 function Get-DnsClientServerAddress {
-    foreach ($a in All-Of $machine.adapters) {
+    foreach ($a in All-Of (Machine).adapters) {
         foreach ($r in All-Of $a.resolvers) {
             # Its family is the bare number.
             [pscustomobject] @{ InterfaceIndex = $a.index; AddressFamily = $r.family; ServerAddresses = $r.servers }
@@ -80,21 +82,21 @@ function Get-DnsClientServerAddress {
     }
 }
 function Get-DnsClient {
-    foreach ($a in All-Of $machine.adapters) {
+    foreach ($a in All-Of (Machine).adapters) {
         [pscustomobject] @{
             InterfaceIndex = $a.index; ConnectionSpecificSuffix = $a.suffix; RegisterThisConnectionsAddress = $a.registers
             UseSuffixWhenRegistering = $a.uses_suffix
         }
     }
 }
-function Get-DnsClientGlobalSetting { [pscustomobject] @{ SuffixSearchList = $machine.search } }
+function Get-DnsClientGlobalSetting { [pscustomobject] @{ SuffixSearchList = (Machine).search } }
 function Get-NetConnectionProfile {
-    foreach ($a in All-Of $machine.adapters) {
+    foreach ($a in All-Of (Machine).adapters) {
         if ($a.category) { [pscustomobject] @{ InterfaceIndex = $a.index; Name = $a.network; NetworkCategory = $a.category } }
     }
 }
 # The registry, by the whole path of a key.
-function Key([string] $path) { return $machine.registry.PSObject.Properties[($path -replace '^HKLM:\\', '')] }
+function Key([string] $path) { return (Machine).registry.PSObject.Properties[($path -replace '^HKLM:\\', '')] }
 function Test-Path {
     param([string] $LiteralPath)
     return $null -ne (Key $LiteralPath)
@@ -105,27 +107,27 @@ function Get-ItemProperty {
     if ($null -eq $found) { throw "Cannot find path '$LiteralPath' because it does not exist." }
     return $found.Value
 }
-function Get-Service { foreach ($s in All-Of $machine.services) { [pscustomobject] @{ Name = $s.name; Status = $s.status } } }
-function Get-Process { foreach ($p in All-Of $machine.processes) { [pscustomobject] @{ Id = $p.id; ProcessName = $p.name } } }
+function Get-Service { foreach ($s in All-Of (Machine).services) { [pscustomobject] @{ Name = $s.name; Status = $s.status } } }
+function Get-Process { foreach ($p in All-Of (Machine).processes) { [pscustomobject] @{ Id = $p.id; ProcessName = $p.name } } }
 function Get-NetTCPConnection {
     param([string] $State)
-    foreach ($s in All-Of $machine.sockets | Where-Object { $_.protocol -eq 'tcp' }) {
+    foreach ($s in All-Of (Machine).sockets | Where-Object { $_.protocol -eq 'tcp' }) {
         [pscustomobject] @{ LocalAddress = $s.address; LocalPort = $s.port; OwningProcess = $s.process }
     }
 }
 function Get-NetUDPEndpoint {
-    foreach ($s in All-Of $machine.sockets | Where-Object { $_.protocol -eq 'udp' }) {
+    foreach ($s in All-Of (Machine).sockets | Where-Object { $_.protocol -eq 'udp' }) {
         [pscustomobject] @{ LocalAddress = $s.address; LocalPort = $s.port; OwningProcess = $s.process }
     }
 }
-if ($null -ne $machine.teams) {
+if ($null -ne (Machine).teams) {
     function Get-NetLbfoTeam {
-        foreach ($t in All-Of $machine.teams) { [pscustomobject] @{ Name = $t.name; Members = $t.members; TeamNics = $t.interfaces } }
+        foreach ($t in All-Of (Machine).teams) { [pscustomobject] @{ Name = $t.name; Members = $t.members; TeamNics = $t.interfaces } }
     }
 }
-if ($null -ne $machine.switches) {
+if ($null -ne (Machine).switches) {
     function Get-VMSwitch {
-        foreach ($s in All-Of $machine.switches) {
+        foreach ($s in All-Of (Machine).switches) {
             [pscustomobject] @{ Name = $s.name; SwitchType = $s.kind; NetAdapterInterfaceDescription = $s.adapter }
         }
     }

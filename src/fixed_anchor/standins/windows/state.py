@@ -12,9 +12,10 @@ from typing import Any
 
 from fixed_anchor.core.addresses import parse_interface_address
 
-_INTERFACES = r"SYSTEM\CurrentControlSet\Services\Tcpip\Parameters\Interfaces"
-_ALTERNATES = r"SYSTEM\CurrentControlSet\Services\Dhcp\Configurations"
-_POLICIES = r"SOFTWARE\Policies\Microsoft\Windows NT\DNSClient"
+INTERFACES = r"SYSTEM\CurrentControlSet\Services\Tcpip\Parameters\Interfaces"
+INTERFACES6 = r"SYSTEM\CurrentControlSet\Services\Tcpip6\Parameters\Interfaces"
+ALTERNATES = r"SYSTEM\CurrentControlSet\Services\Dhcp\Configurations"
+POLICIES = r"SOFTWARE\Policies\Microsoft\Windows NT\DNSClient"
 #: A leased default route has no metric of its own, a static one 256 where none is given.
 _STATIC_METRIC, _INTERFACE_METRIC = 256, 25
 
@@ -22,13 +23,15 @@ State = dict[str, Any]
 
 
 def machine(said: State) -> State:
-    """The state of a machine; ``adapters`` maps their names to their descriptions."""
-    adapters = [_Adapter(n, name, one) for n, (name, one) in enumerate(said.get("adapters", {}).items(), 4)]
+    """The state of a machine; ``adapters`` maps their names to their descriptions, or lists them with their names."""
+    described = said.get("adapters", {})
+    named = described.items() if isinstance(described, dict) else [(one["name"], one) for one in described]
+    adapters = [_Adapter(n, name, one) for n, (name, one) in enumerate(named, 4)]
     registry: State = {}
     for adapter in adapters:
         registry |= adapter.registry()
     if said.get("policies"):
-        registry[_POLICIES] = said["policies"]
+        registry[POLICIES] = said["policies"]
     name = said.get("name", "GANNET-WS")
     return {
         "name": name,
@@ -60,6 +63,8 @@ class _Adapter:
         self.fixed = [parse_interface_address(text) for text in said.get("fixed", ())]
         self.metric = said.get("metric", _INTERFACE_METRIC)
         self.up = said.get("status", "Up") == "Up"
+        #: Of an adapter that is not there nothing is in force.
+        self.stores = ("PersistentStore",) if said.get("gone") else ("ActiveStore", "PersistentStore")
 
     def _gateways(self) -> list[tuple[str, int]]:
         found = []
@@ -84,7 +89,7 @@ class _Adapter:
             "virtual": not self.said.get("hardware", True),
             "hidden": self.said.get("hidden", False),
             "media": self.said.get("media", "802.3"),
-            "ip": [self._ip("IPv4"), self._ip("IPv6")] if has_ip else [],
+            "ip": [self._ip(family) for family in self._families()] if has_ip else [],
             "addresses": list(self._addresses()) if has_ip else [],
             "routes": list(self._routes()),
             "resolvers": [{"family": 2, "servers": self._resolvers(4)}, {"family": 23, "servers": self._resolvers(6)}],
@@ -92,27 +97,34 @@ class _Adapter:
             "registers": True,
             "uses_suffix": False,
             "network": self.said.get("network", "ternpoint.example"),
-            "category": self.said.get("category", "Private") if self.up else "",
+            "category": self.said.get("category", "Private") if self.up and has_ip else "",
         }
 
+    def _families(self) -> list[str]:
+        """The IP versions that it speaks."""
+        return ["IPv4", "IPv6"] if self.said.get("ipv6", True) else ["IPv4"]
+
     def _ip(self, family: str) -> State:
+        asks = self.lease is not None or bool(self.said.get("asks")) or family == "IPv6"
         return {
             "family": family,
-            "dhcp": "Enabled" if self.lease is not None or self.said.get("asks") else "Disabled",
+            "dhcp": "Enabled" if asks else "Disabled",
             "metric": self.metric,
             "automatic_metric": "Disabled" if "metric" in self.said else "Enabled",
-            "mtu": 1500,
+            "mtu": self.said.get("mtu", 1500),
             "state": "Connected" if self.up else "Disconnected",
-            "router_discovery": "Enabled" if family == "IPv6" and self.said.get("ra") else "Dhcp",
+            # By default IPv6 hears routers, and IPv4 where DHCP says so.
+            "router_discovery": "Dhcp" if family == "IPv4" else "Enabled" if self.said.get("ra", True) else "Disabled",
+            "ignores_defaults": "Disabled",
         }
 
     def _addresses(self) -> Any:
         usable = "Preferred" if self.up else "Tentative"
-        yield {
+        yield from () if not self.said.get("ipv6", True) else ({
             "store": "ActiveStore", "address": f"fe80::5c1:{self.index:x}%{self.index}", "prefix": 64,
             "prefix_origin": "WellKnown", "suffix_origin": "Link", "state": usable, "skip_as_source": False,
             "seconds": None,
-        }  # fmt: skip
+        },)  # fmt: skip
         if self.lease is not None:
             held = parse_interface_address(self.lease["address"])
             yield _address("ActiveStore", held, "Dhcp", "Dhcp", usable, self.lease.get("seconds", 86400))
@@ -120,14 +132,16 @@ class _Adapter:
             yield _address("ActiveStore", parse_interface_address("169.254.11.9/16"), "WellKnown", "Link", usable, None)
         for number, held in enumerate(self.fixed):
             skip = number > 0 and bool(self.said.get("skip", True))
-            for store in ("ActiveStore", "PersistentStore"):
+            for store in self.stores:
                 state = self.said.get("state", usable) if store == "ActiveStore" else usable
                 yield _address(store, held, "Manual", "Manual", state, None, skip)
 
     def _routes(self) -> Any:
         for address, metric in self._gateways():
-            for store in ("ActiveStore", "PersistentStore"):
+            for store in self.stores:
                 yield _route(store, address, metric)
+        for address in self.said.get("left_over", ()):
+            yield _route("PersistentStore", address, _STATIC_METRIC)
         if self.lease is not None and self.lease.get("gateway"):
             yield _route("ActiveStore", self.lease["gateway"], 0)
 
@@ -165,10 +179,11 @@ class _Adapter:
                 "LeaseObtainedTime": 1795000000,
                 "LeaseTerminatesTime": 1795086400,
             }
-        found = {f"{_INTERFACES}\\{self.guid}": values}
+        six = ",".join(a for a in self.said.get("resolvers", ()) if ":" in a)
+        found = {f"{INTERFACES}\\{self.guid}": values, f"{INTERFACES6}\\{self.guid}": {"NameServer": six}}
         if self.said.get("alternate"):
             values["ActiveConfigurations"] = [f"Alternate_{self.guid}"]
-            found[f"{_ALTERNATES}\\Alternate_{self.guid}"] = {"Options": list(bytes.fromhex(self.said["alternate"]))}
+            found[f"{ALTERNATES}\\Alternate_{self.guid}"] = {"Options": list(bytes.fromhex(self.said["alternate"]))}
         return found
 
 

@@ -1,4 +1,4 @@
-"""The statements of dhcpd.conf(5) and dhcpd.leases(5): words up to a semicolon, or a block in braces."""
+"""The statements of dhcpd.conf(5), dhclient.conf(5) and their leases: words up to a semicolon, or a block in braces."""
 
 from __future__ import annotations
 

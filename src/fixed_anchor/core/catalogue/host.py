@@ -1,0 +1,138 @@
+"""What a host as it runs says of a plan."""
+
+from __future__ import annotations
+
+from fixed_anchor.core.catalogue.kinds import BLOCKER, NOTE, WARNING, Row
+
+ROWS: tuple[Row, ...] = (
+    (
+        "hostname-differs",
+        "host",
+        NOTE,
+        "the plan names the host otherwise than it does itself",
+        "The hostname changes with the addresses, and with it what logs, mails and certificates say.",
+        "Leave `hostname:` out of the plan where that is not meant.",
+    ),
+    (
+        "host-not-reached",
+        "host",
+        WARNING,
+        "a host that the plan reaches could not be looked at",
+        "What its files say, which address it has and whether the change can be made there is not known.",
+        "See why it is not reached, and try the command that is named by hand.",
+    ),
+    (
+        "interface-missing",
+        "host",
+        BLOCKER,
+        "the machine has no such interface",
+        "Its files would configure nothing, and the address would be lost.",
+        "Compare the plan with `fixed-anchor survey`.",
+    ),
+    (
+        "mac-differs",
+        "host",
+        BLOCKER,
+        "the interface has another MAC",
+        "This may be another machine, or a replaced network card.",
+        "Compare the plan with `fixed-anchor survey`.",
+    ),
+    (
+        "link-down",
+        "host",
+        WARNING,
+        "the link is down",
+        "Nothing can be verified over a link that is down.",
+        "Look at the cable, the switch port, or the virtual switch.",
+    ),
+    (
+        "no-dhcp-answer",
+        "host",
+        WARNING,
+        "the interface gave itself a link-local address",
+        "169.254.0.0/16 means that no DHCP server answered (RFC 3927).",
+        "Look at the cable and VLAN first: a static address does not cure a wrong one.",
+    ),
+    (
+        "lease-supplied-more",
+        "host",
+        WARNING,
+        "the lease supplies more than the plan says",
+        "It is lost with the lease: MTU, time servers, search list or routes; with router advertisements and DHCPv6 the "
+        "resolvers, too.",
+        "Add the keys named to the interface.",
+    ),
+    (
+        "kernel-only-state",
+        "host",
+        WARNING,
+        "the kernel holds state that no file declares",
+        "Addresses, routes or rules set by hand may be dropped when the stack loads its files.",
+        "Declare it, list it under `leave_alone`, or accept its loss.",
+    ),
+    (
+        "cannot-be-drafted",
+        "host",
+        BLOCKER,
+        "the change cannot be written",
+        "The files of the host are such that no safe edit of them makes what the plan wants.",
+        "See what stands in the way, and change that first.",
+    ),
+    (
+        "old-address-in-use",
+        "host",
+        WARNING,
+        "something still uses or names an address that goes",
+        "A socket bound to it hears nothing any more, and what names it looks for the host in vain. Where sshd listens "
+        "on it alone, this is a blocker: nobody could log in.",
+        "Write the new address there, and reload what reads it.",
+    ),
+    (
+        "search-incomplete",
+        "host",
+        NOTE,
+        "not everything was searched for an address that goes",
+        "Large files, other file systems and what may not be read are left out, and a search ends after some seconds.",
+        "Look there yourself, where it matters.",
+    ),
+    (
+        "stack-busy",
+        "host",
+        BLOCKER,
+        "the network stack is in the middle of a change of its own",
+        "Two changes at once end in neither of the two; one that waits to be confirmed would undo this one.",
+        "Wait until it is over, or end it.",
+    ),
+    (
+        "carries-root",
+        "host",
+        BLOCKER,
+        "the root file system comes in by this interface",
+        "While its address changes the host cannot read its own programs, nor those that would bring it back.",
+        "Change the address where the host gets it at boot, and boot it anew.",
+    ),
+    (
+        "root-unclear",
+        "host",
+        BLOCKER,
+        "by which interface the root file system comes in is not known",
+        "If it is the one that changes, the host loses its own programs in the middle of the change.",
+        "Find out on the host: `ip route get` with the address of the server in /proc/mounts.",
+    ),
+    (
+        "no-boot-guard",
+        "host",
+        BLOCKER,
+        "nothing would roll an unconfirmed change back at boot",
+        "After a power cut in the middle of a change the host would boot with files that nobody has confirmed.",
+        "Accept it where somebody can be at the console, or change the host by hand.",
+    ),
+    (
+        "your-session-rides-here",
+        "host",
+        NOTE,
+        "your session comes in through this interface",
+        "If the change goes wrong you lose it; the guard then rolls the change back.",
+        "Keep a second way in at hand.",
+    ),
+)

@@ -1,0 +1,41 @@
+"""By which interface the traffic to everywhere leaves, today and after a change."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+
+from fixed_anchor.core.config import Route
+from fixed_anchor.core.findings import Finding, finding
+from fixed_anchor.core.foreseen import Foreseen
+from fixed_anchor.core.survey import HostSurvey
+
+
+def traffic_findings(host: str, survey: HostSurvey, foreseen: Foreseen) -> Iterator[Finding]:
+    """The finding that another interface would carry it, where every default route has a metric that tells so."""
+    for version in (4, 6):
+        today = {i.name: i.default_routes(version) for i in survey.interfaces}
+        then = dict(today)
+        for name, config in foreseen.wanted.items():
+            if config.method(version) in ("fixed", "off"):
+                then[name] = config.default_routes(version)
+        was, becomes = _carrier(today), _carrier(then)
+        if was is None or becomes is None or was == becomes or not then.get(was):
+            continue
+        metrics = ", ".join(f"{name} {min(r.metric or 0 for r in routes)}" for name, routes in then.items() if routes)
+        yield finding(
+            "traffic-moves",
+            f"the IPv{version} traffic leaves by {was} today, and by {becomes} after the change: metrics {metrics}",
+            host=host,
+            interface=becomes,
+            seen_in=f"routes of {survey.host}",
+        )
+
+
+def _carrier(routes: Mapping[str, tuple[Route, ...]]) -> str | None:
+    """The interface of the lowest metric; ``None`` where one has none, or two are the lowest."""
+    metrics = [(route.metric, name) for name, own in routes.items() for route in own]
+    if not metrics or any(metric is None for metric, _ in metrics):
+        return None
+    lowest = min(metric for metric, _ in metrics if metric is not None)
+    names = {name for metric, name in metrics if metric == lowest}
+    return names.pop() if len(names) == 1 else None

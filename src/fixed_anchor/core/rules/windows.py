@@ -1,0 +1,104 @@
+"""What a Windows machine has beside its addresses that a change of them concerns."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.aside import (
+    ABSENT,
+    CATEGORY,
+    POLICY_RESOLVERS,
+    POLICY_SEARCH,
+    REGISTERS,
+    ROLE,
+    Aside,
+)
+from fixed_anchor.core.config import InterfaceConfig
+from fixed_anchor.core.findings import Finding, finding
+from fixed_anchor.core.foreseen import Foreseen
+from fixed_anchor.core.survey import HostSurvey
+
+#: The category of a network in which the firewall lets nobody in.
+_PUBLIC = "Public"
+
+
+def windows_findings(host: str, survey: HostSurvey, foreseen: Foreseen) -> Iterator[Finding]:
+    """All findings about what only Windows machines have; none for a host without such asides."""
+    for aside in foreseen.asides:
+        if aside.kind == ROLE and foreseen.going:
+            gone = ", ".join(sorted(map(str, foreseen.going)))
+            yield finding("role-moves", f"{aside.text}, and {gone} goes", host=host, seen_in=str(aside.place))
+        elif aside.kind == POLICY_RESOLVERS:
+            yield from _policy(host, foreseen, aside, "resolvers", tuple(map(str, aside.addresses)))
+        elif aside.kind == POLICY_SEARCH:
+            yield from _policy(host, foreseen, aside, "search", tuple(aside.text.split()))
+        elif aside.kind == CATEGORY and aside.interface in foreseen.wanted:
+            yield from _category(host, survey, aside, foreseen.wanted[aside.interface])
+        elif aside.kind == ABSENT:
+            yield from _absent(host, foreseen, aside)
+        elif aside.kind == REGISTERS and aside.interface in foreseen.wanted:
+            yield from _registers(host, survey, foreseen.going, aside)
+
+
+def _policy(host: str, foreseen: Foreseen, aside: Aside, what: str, says: tuple[str, ...]) -> Iterator[Finding]:
+    """A policy that differs from the plan makes it fail; one that says the same is worth knowing."""
+    differing = [
+        config.interface
+        for config in foreseen.wanted.values()
+        if (wanted := getattr(config, what)) and tuple(map(str, wanted)) != says
+    ]
+    said = f"a policy sets {what} {', '.join(says)}"
+    if differing:
+        message = f"{said}, and the plan wants others for {differing[0]}: the policy wins"
+        yield finding("policy-wins", message, host=host, interface=differing[0], seen_in=str(aside.place))
+    else:
+        yield finding("policy-says", said, host=host, seen_in=str(aside.place))
+
+
+def _category(host: str, survey: HostSurvey, aside: Aside, wanted: InterfaceConfig) -> Iterator[Finding]:
+    """A network is known by its gateway: by another one, or none, it is another network."""
+    found = survey.interface(aside.interface)
+    if aside.text == _PUBLIC or found is None or wanted.ipv4 != "fixed":
+        return
+    today = {route.next_hop for route in found.default_routes(4)}
+    coming = {route.next_hop for route in wanted.default_routes(4)}
+    if coming and today == coming:
+        return
+    by = f"by another gateway ({', '.join(map(str, coming))})" if coming else "without a gateway"
+    yield finding(
+        "category-may-change",
+        f"the network of {aside.interface} ({aside.of}) is {aside.text} today; {by} it is identified anew, and may "
+        "become Public",
+        host=host,
+        interface=aside.interface,
+        seen_in=str(aside.place),
+    )
+
+
+def _absent(host: str, foreseen: Foreseen, aside: Aside) -> Iterator[Finding]:
+    for name, config in foreseen.wanted.items():
+        for address in config.addresses:
+            if address.ip in aside.addresses:
+                yield finding(
+                    "kept-for-absent-adapter",
+                    f"{address.ip} is kept for {aside.of}, an adapter that is not there",
+                    host=host,
+                    interface=name,
+                    address=address.ip,
+                    seen_in=str(aside.place),
+                )
+
+
+def _registers(host: str, survey: HostSurvey, going: frozenset[IPAddress], aside: Aside) -> Iterator[Finding]:
+    gone = [address for address in aside.addresses if address in going]
+    if gone:
+        which = "and this address goes" if len(gone) == 1 else "and these addresses go"
+        yield finding(
+            "old-record-stays",
+            f"{survey.hostname or host} registers {', '.join(map(str, gone))} in DNS by itself, {which}",
+            host=host,
+            interface=aside.interface,
+            address=gone[0],
+            seen_in=str(aside.place),
+        )

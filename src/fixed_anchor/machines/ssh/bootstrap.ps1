@@ -1,0 +1,29 @@
+# What a Windows machine runs for a seat that reached it over SSH: reads programs, one in each line, and tells what they say.
+#
+# It arrives as one -EncodedCommand, since standard input is not read as a script there. A line is a program in base64 of
+# UTF-8; its answer is base64 of UTF-8 between two marked lines, whatever the code page of the console is.
+$ProgressPreference = 'SilentlyContinue'
+$mode = "$($ExecutionContext.SessionState.LanguageMode)"
+if ($mode -ne 'FullLanguage') {
+    # Here no method can be called, and no program made of text.
+    '@MARK@ restricted'
+    ConvertTo-Json -Compress -InputObject @{ fixed_anchor_windows = 1; language_mode = $mode }
+    exit 0
+}
+[Console]::Out.WriteLine("@MARK@ hello $env:SSH_CONNECTION")
+while ($true) {
+    $line = [Console]::In.ReadLine()
+    if ($null -eq $line) { break }
+    $status = 0
+    try {
+        $program = [scriptblock]::Create([Text.Encoding]::UTF8.GetString([Convert]::FromBase64String($line)))
+        $said = @(& $program) -join "`n"
+    } catch {
+        $status = 1
+        $said = "$($_.Exception.Message)"
+    }
+    $data = [Convert]::ToBase64String([Text.Encoding]::UTF8.GetBytes($said))
+    [Console]::Out.WriteLine("@MARK@ reply $status")
+    [Console]::Out.WriteLine($data)
+    [Console]::Out.WriteLine("@MARK@ end")
+}

@@ -1,0 +1,43 @@
+"""The settings of a Windows machine as they are kept, made of what its collector told."""
+
+from __future__ import annotations
+
+import msgspec
+
+from fixed_anchor.change.settings import AdapterSettings, HeldAddress, MachineSettings, Settings
+from fixed_anchor.core.config import Fallback
+from fixed_anchor.core.plan import Gateway
+from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
+from fixed_anchor.machines.windows.facts import Facts
+from fixed_anchor.observe.windows import kept_config
+
+
+def settings_now(facts: Facts, survey: HostSurvey, names: tuple[str, ...]) -> Settings:
+    """The settings of the machine, and of its adapters ``names``; ``survey`` is the one that was made of ``facts``."""
+    adapters = (_adapter(facts, found) for name in names if (found := survey.interface(name)) is not None)
+    return Settings(MachineSettings(facts.host, tuple(facts.search)), tuple(adapters))
+
+
+def _adapter(facts: Facts, found: SurveyedInterface) -> AdapterSettings:
+    there = next(a for a in facts.adapters if a.index == found.index)
+    kept = next((k for k in facts.kept if k.guid.lower() == there.guid.lower()), None)
+    sides = [i for i in facts.ip_interfaces if i.index == found.index]
+    now = AdapterSettings(there.name, there.guid, there.index, found.link.mac, "off", "off")
+    if kept is None:
+        return now
+    declared = kept_config(facts, there, kept)
+    ignoring = {i.version for i in sides if i.ignores_defaults == "Enabled"}
+    never = {a.address.partition("%")[0] for a in facts.addresses if a.index == found.index and a.skip_as_source}
+    return msgspec.structs.replace(
+        now,
+        ipv4=declared.ipv4,
+        ipv6=declared.ipv6,
+        addresses=tuple(HeldAddress(a, str(a.ip) not in never) for a in declared.addresses),
+        gateways=tuple(Gateway(r.next_hop, r.metric) for r in declared.default_routes() if r.next_hop is not None),
+        routes=tuple(r for r in declared.routes if not r.is_default),
+        resolvers=declared.resolvers or (),
+        suffix=kept.domain,
+        mtu=next((i.mtu for i in sides), None),
+        default_from_lease=tuple(v for v in (4, 6) if v not in ignoring),
+        fallback=declared.fallback or Fallback(),
+    )

@@ -1,0 +1,284 @@
+"""What a plan makes of the settings of a Windows machine, as its collector told of them. Touches nothing."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+import msgspec
+
+from fixed_anchor.change.change import Draft
+from fixed_anchor.change.settings import AdapterSettings, HeldAddress, MachineSettings, Settings, SettingsContent
+from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.config import InterfaceConfig, Route
+from fixed_anchor.core.errors import InputError, NotSupported, located, printable
+from fixed_anchor.core.plan import Gateway, HostPlan, InterfacePlan, Plan
+from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
+from fixed_anchor.core.wanted import wanted_config
+from fixed_anchor.machines.windows.facts import Facts
+from fixed_anchor.observe.windows import kept_routes_of, with_whole_metrics
+from fixed_anchor.observe.windows_settings import settings_now
+from fixed_anchor.workflow.host_wide import in_order
+from fixed_anchor.workflow.windows_acts import acts_between
+
+#: The metrics that SetGateways takes.
+_LEAST, _MOST = 1, 9999
+#: The metric that Windows gives a gateway of which nobody says one.
+_USUAL_METRIC = 256
+#: A name of a machine, which is also its NetBIOS name.
+_NAME = re.compile(r"(?!\d+$)[A-Za-z0-9][A-Za-z0-9-]{0,13}[A-Za-z0-9]|[A-Za-z]")
+#: What a draft is made of; where one of these could not be asked it would claim what nobody has seen.
+_NEEDED = ("adapters", "ip_interfaces", "addresses", "routes", "kept", "search")
+_RESTART = "the new name is in force after a restart"
+
+
+def draft_windows(plan: Plan, host: HostPlan, facts: Facts, survey: HostSurvey) -> Draft:
+    """The draft of one Windows machine.
+
+    Raises :class:`NotSupported` by name for what cannot be carried out, :class:`InputError` for an interface that is
+    not there.
+    """
+    if facts.is_restricted:
+        raise NotSupported(
+            f"{host.name}: {'; '.join(survey.stack_evidence)}",
+            file=plan.file,
+            line=host.line,
+            remedy="application control keeps scripts from it: change it by hand, or have this tool allowed there",
+        )
+    for what, why in facts.missing.items():
+        if what.startswith(_NEEDED):
+            raise NotSupported(
+                f"{host.name}: {printable(what)} could not be asked there: {printable(why)}",
+                file=plan.file,
+                line=host.line,
+                remedy="collect again, elevated",
+            )
+    touched = [i for i in host.interfaces if i.ipv4 != "untouched" or i.ipv6 != "untouched"]
+    wanted: dict[str, InterfaceConfig] = {}
+    for interface in touched:
+        with located(plan.file, interface.line):
+            found = adapter_of(survey, interface)
+            _refuse(interface, found)
+            wanted[interface.name] = _with_metrics(wanted_config(plan, interface), found, facts)
+            _refuse_config(wanted[interface.name])
+    search = _one_list(facts, survey, touched, wanted)
+    before = settings_now(facts, survey, tuple(wanted))
+    adapters = []
+    for now, interface in zip(before.adapters, touched, strict=True):
+        adapters.append(_after(now, wanted[interface.name], interface))
+    with located(plan.file, host.line):
+        name = _new_name(host, facts)
+    # A size of which the plan says nothing is not told.
+    said = [msgspec.structs.replace(a, mtu=None) if wanted[a.name].mtu is None else a for a in before.adapters]
+    before = Settings(before.machine, tuple(said))
+    after = Settings(MachineSettings(name, search), tuple(adapters))
+    connected = frozenset(a.guid for a in facts.adapters if a.status == "Up")
+    acts = acts_between(before, after, _left_over(facts, before), connected)
+    if search != tuple(facts.search):
+        wanted = {n: msgspec.structs.replace(c, search=search) if c.search else c for n, c in wanted.items()}
+    content = SettingsContent(tuple(wanted), before, after, acts, _RESTART if name != facts.host else "")
+    configs = tuple(
+        with_whole_metrics(config, facts, now.index)
+        for config, now in zip(wanted.values(), before.adapters, strict=True)
+    )
+    reachable = {i.name: plan.segments[i.segment].reachable for i in host.interfaces}
+    return Draft(host.name, survey.system, configs, content, configs, hostname=host.hostname, reachable=reachable)
+
+
+def adapter_of(survey: HostSurvey, interface: InterfacePlan) -> SurveyedInterface:
+    """The adapter that an interface of the plan is.
+
+    Raises :class:`InputError` where there is none, or its name stands for several.
+    """
+    found = survey.interface(interface.name)
+    at = survey.by_mac(interface.mac) if interface.mac is not None else ()
+    where = f"Its MAC {interface.mac} is at {' and '.join(printable(i.name) for i in at)}" if at else None
+    if found is None:
+        raise InputError(printable(survey.missing(interface.name)), remedy=where)
+    if sum(i.name == interface.name for i in survey.interfaces) > 1:
+        raise NotSupported(
+            f"{survey.host} has several adapters called {printable(interface.name)}",
+            remedy="give each a name of its own there (Rename-NetAdapter), and collect again",
+        )
+    mac = found.link.permanent_mac or found.link.mac
+    if interface.mac is not None and interface.mac not in (mac, found.link.mac):
+        # The name is a person's choice, and may have moved on: the MAC decides which adapter is meant.
+        raise InputError(
+            f"{printable(interface.name)} has the MAC {mac}, the plan says {interface.mac}",
+            remedy=where or "compare the plan with `fixed-anchor survey`",
+        )
+    return found
+
+
+def _refuse(interface: InterfacePlan, found: SurveyedInterface) -> None:
+    """What of an interface's plan Windows does not offer, or nobody does in this way."""
+    name = printable(interface.name)
+    if found.declared is None and found.link.master is None:
+        raise NotSupported(
+            f"what is kept of {name} is not known: nothing was told of it", remedy="collect again, elevated"
+        )
+    if found.link.master is not None:
+        raise NotSupported(
+            f"{name} belongs to {found.link.master}, and takes no addresses",
+            remedy="plan them for the adapter of the team, or for vEthernet of the switch",
+        )
+    if interface.ipv6 == "dhcp":
+        raise NotSupported(
+            f"`ipv6: dhcp` on {name}: whether a Windows machine asks DHCPv6 servers its routers decide",
+            remedy="say `ipv6: ra`",
+        )
+    if interface.time_servers is not None:
+        raise NotSupported(
+            f"`time_servers` on {name}: Windows follows those of its domain, or of its time service",
+            remedy="leave them out of the plan, and set them there (w32tm)",
+        )
+
+
+def _refuse_config(config: InterfaceConfig) -> None:
+    """The same of what follows from its segment."""
+    name = printable(config.interface)
+    for route in config.routes:
+        if route.on_link:
+            raise NotSupported(
+                f"the gateway {route.next_hop} of {name} is in no subnet of it: Windows takes no such gateway",
+                remedy="give the address the prefix of a subnet that the gateway lies in",
+            )
+    for route in config.default_routes(4):
+        if not _LEAST <= (route.metric or 0) <= _MOST:
+            raise NotSupported(
+                f"metric {route.metric} for the gateway {route.next_hop} of {name}: Windows takes {_LEAST} to {_MOST}",
+            )
+    if config.ipv4 == "dhcp" and not config.lease_resolvers and not config.resolvers:
+        raise NotSupported(
+            f"`gateway: none` with `ipv4: dhcp` on {name}: Windows would use the resolvers of its lease all the same",
+            remedy="name resolvers for it: `resolvers: [...]`",
+        )
+
+
+def _with_metrics(config: InterfaceConfig, found: SurveyedInterface, facts: Facts) -> InterfaceConfig:
+    """Every default route with a metric, or what leaves by which adapter would change by the way.
+
+    Where the plan names none it is the one of today; a leased route has 0, and the least that can be set is 1.
+    """
+    routes: list[Route] = []
+    given: dict[int, int] = {}
+    for route in config.routes:
+        if route.is_default and route.metric is None:
+            version = route.destination.version
+            metric = given.get(version, _metric_now(found, facts, version))
+            given[version] = metric + 1
+            route = msgspec.structs.replace(route, metric=metric)
+        routes.append(route)
+    return msgspec.structs.replace(config, routes=tuple(routes))
+
+
+def _metric_now(found: SurveyedInterface, facts: Facts, version: int) -> int:
+    """The metric of the adapter's own default route today, without that of the adapter."""
+    everywhere = "0.0.0.0/0" if version == 4 else "::/0"
+    metrics = [
+        r.metric
+        for r in facts.routes
+        if r.index == found.index and r.destination == everywhere and r.store == "ActiveStore"
+    ]
+    return max(_LEAST, min(metrics, default=_USUAL_METRIC))
+
+
+def _one_list(
+    facts: Facts, survey: HostSurvey, touched: list[InterfacePlan], wanted: dict[str, InterfaceConfig]
+) -> tuple[str, ...]:
+    """The list of domains that the whole machine searches; as it is where one domain for each connection does."""
+    named = any(i.search is not None for i in touched)
+    domains = [d for config in in_order(wanted.values()) for d in config.search or ()]
+    several = tuple(dict.fromkeys(domains))
+    if not domains and not named:
+        return tuple(facts.search)
+    if len(several) < 2 and not facts.search:
+        return ()
+    # Where there is a list, the domains of connections are not searched any more: those of others go into it.
+    others = [d for i in survey.interfaces if i.name not in wanted and i.addresses for d in i.search]
+    beside = others if not facts.search else []
+    return tuple(dict.fromkeys((*several, *beside)))
+
+
+def _after(now: AdapterSettings, config: InterfaceConfig, interface: InterfacePlan) -> AdapterSettings:
+    """The settings of an adapter as the plan wants them; what it does not touch as they are."""
+    addresses: list[HeldAddress] = []
+    gateways: list[Gateway] = []
+    for version in (4, 6):
+        if not config.touches(version):
+            addresses += now.held(version)
+            gateways += now.gateways_of(version)
+        elif config.method(version) == "fixed":
+            addresses += _held(now, config, version, interface.leave_alone)
+            gateways += [
+                Gateway(r.next_hop, r.metric) for r in config.default_routes(version) if r.next_hop is not None
+            ]
+    return msgspec.structs.replace(
+        now,
+        ipv4=now.ipv4 if config.ipv4 == "untouched" else config.ipv4,
+        ipv6=now.ipv6 if config.ipv6 == "untouched" else config.ipv6,
+        addresses=tuple(addresses),
+        gateways=tuple(gateways),
+        routes=(*now.routes, *_more_routes(now, config)),
+        resolvers=now.resolvers if config.resolvers is None else config.resolvers,
+        suffix=now.suffix if config.search is None else next(iter(config.search), ""),
+        mtu=config.mtu,
+        default_from_lease=tuple(_takes_defaults(now, config)),
+        fallback=now.fallback if config.fallback is None else config.fallback,
+    )
+
+
+def _held(
+    now: AdapterSettings, config: InterfaceConfig, version: int, left_alone: tuple[IPAddress, ...]
+) -> Iterator[HeldAddress]:
+    """The addresses of a version: the first may be a source by itself, those beside it never are."""
+    wanted = config.of_family(version)
+    yield from (HeldAddress(address, number == 0) for number, address in enumerate(wanted))
+    taken = {address.ip for address in wanted}
+    yield from (h for h in now.held(version) if h.address.ip in left_alone and h.address.ip not in taken)
+
+
+def _more_routes(now: AdapterSettings, config: InterfaceConfig) -> Iterator[Route]:
+    there = {(r.destination, r.next_hop): r for r in now.routes}
+    for route in config.routes:
+        known = there.get((route.destination, route.next_hop))
+        if not route.is_default and (known is None or route.metric not in (None, known.metric)):
+            yield route
+
+
+def _takes_defaults(now: AdapterSettings, config: InterfaceConfig) -> Iterator[int]:
+    """The IP versions of which default routes of leases and routers are taken."""
+    for version in (4, 6):
+        leased = config.method(version) in ("dhcp", "ra")
+        if config.lease_routes if leased else version in now.default_from_lease:
+            yield version
+
+
+def _new_name(host: HostPlan, facts: Facts) -> str:
+    """The machine's name. Raises :class:`NotSupported` for one that it cannot have."""
+    if host.hostname is None or host.hostname.lower() in (facts.host.lower(), facts.dns_host.lower()):
+        return facts.host
+    if not _NAME.fullmatch(host.hostname):
+        raise NotSupported(
+            f"`hostname: {printable(host.hostname)}`: the name of a Windows machine has at most 15 letters, digits and "
+            "hyphens, and no dots",
+            remedy="say its first label alone; its domain is no part of it",
+        )
+    if facts.domain_member:
+        raise NotSupported(
+            f"`hostname: {host.hostname}`: {host.name} is a member of {printable(facts.domain)}, and a new name takes "
+            "somebody who may change its account there",
+            remedy="rename it there, or leave `hostname:` out of the plan",
+        )
+    return host.hostname
+
+
+def _left_over(facts: Facts, before: Settings) -> dict[str, tuple[Route, ...]]:
+    """Persistent default routes of adapters that ask DHCP: an earlier address left them, and they are in the way."""
+    found: dict[str, tuple[Route, ...]] = {}
+    for now in before.adapters:
+        adapter = next(a for a in facts.adapters if a.guid == now.guid)
+        if now.ipv4 != "fixed":
+            routes = (r for r in kept_routes_of(facts, adapter) if r.is_default and r.destination.version == 4)
+            found[now.guid] = tuple(r for r in routes if r.next_hop is not None)
+    return found
