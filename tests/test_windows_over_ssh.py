@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import http.server
 import json
 import os
+import socket
 import sys
+import threading
+from collections.abc import Iterator
 from contextlib import closing
 from pathlib import Path
 from typing import Any
@@ -18,14 +22,16 @@ from fixed_anchor.machines.readable import Wanted
 from fixed_anchor.machines.seat import Seat
 from fixed_anchor.machines.ssh.machine import SshMachine
 from fixed_anchor.machines.ssh.windows_session import command, new_mark
+from fixed_anchor.machines.ssh.windows_vantage import WindowsVantage
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.standins.windows.state import machine
 from fixed_anchor.standins.windows.told import facts_of
 from tests.powershell import COMMANDS, PWSH, needs_powershell, tree_of
 from tests.test_commands import run
 from tests.test_over_ssh import SSH
-from tests.test_windows import HOSTILE, MACHINES
+from tests.test_windows import HOSTILE, MACHINES, NEWER, NEWER_TOKENS
 
+LOOKING = Path(__file__).parent.parent / "src/fixed_anchor/machines/ssh/looking.ps1"
 BOOTSTRAP = Path(__file__).parent.parent / "src/fixed_anchor/machines/ssh/bootstrap.ps1"
 
 #: The shell that sshd starts there: it knows `powershell`, and says of all else what it would say.
@@ -57,6 +63,26 @@ if os.environ.get("LOUD"):
 words[at] = base64.b64encode((before + program).encode("utf-16-le")).decode()
 os.execv(os.environ["PWSH"], [os.environ["PWSH"], "-NoLogo", *words[1:]])
 """
+
+
+#: Whom a machine has found.
+NEIGHBOURS = [
+    {"index": 4, "address": "198.51.100.1", "mac": "00-00-5E-00-53-04", "state": "Reachable"},
+    {"index": 4, "address": "198.51.100.20", "mac": "00-00-00-00-00-00", "state": "Unreachable"},
+    {"index": 4, "address": "198.51.100.30", "mac": "00-00-5E-00-53-5A", "state": "Permanent"},
+    {"index": 5, "address": "198.51.100.40", "mac": "00-00-5E-00-53-5B", "state": "Reachable"},
+]
+
+
+class Quiet(http.server.BaseHTTPRequestHandler):
+    """A web server that has nothing."""
+
+    def do_HEAD(self) -> None:
+        self.send_response(204)
+        self.end_headers()
+
+    def log_message(self, format: str, *args: object) -> None:
+        """Nothing is logged."""
 
 
 @pytest.fixture
@@ -178,7 +204,11 @@ def test_what_the_bootstrap_is_made_of(tmp_path: Path) -> None:
     """The one program that runs text; nothing in it that 5.1 lacks."""
     tree = tree_of(BOOTSTRAP, tmp_path)
     assert tree["errors"] == []
-    assert {c["name"] for c in tree["commands"]} == {"ConvertTo-Json", "by Ampersand VariableExpressionAst"}
+    assert {c["name"] for c in tree["commands"]} == {
+        "ConvertTo-Json",
+        "ForEach-Object",
+        "by Ampersand VariableExpressionAst",
+    }
     assert set(tree["members"]) == {
         "[Console]::Out.WriteLine", "[Console]::In.ReadLine", "[scriptblock]::Create",
         "[Convert]::FromBase64String", "[Convert]::ToBase64String", "GetString", "GetBytes", "WriteLine", "ReadLine",
@@ -190,6 +220,7 @@ def test_what_the_bootstrap_is_made_of(tmp_path: Path) -> None:
 @needs_powershell
 def test_the_commands_of_a_seat(there: Path, tmp_path: Path) -> None:
     """Surveyed, checked and drafted as any other host, by the program as it is installed."""
+    runs(there, {**MACHINES["leased"]["machine"], "neighbours": NEIGHBOURS})
     (tmp_path / "plan.yaml").write_text(
         "plan: 1\nsegments: {labs: {subnet: 198.51.100.0/24, gateway: 198.51.100.1, resolvers: 198.51.100.2, "
         "pools: []}}\nhosts:\n  gannet-ws:\n    reach: ssh:gannet-ws\n    interfaces:\n"
@@ -201,8 +232,80 @@ def test_the_commands_of_a_seat(there: Path, tmp_path: Path) -> None:
     assert drafted.returncode == 0, drafted.stderr
     assert "EnableStatic of adapter 4: 198.51.100.20/255.255.255.0" in drafted.stdout
     checked = run(tmp_path, "check", "plan.yaml")
-    assert checked.returncode == 6, checked.stdout + checked.stderr
-    assert "gannet-ws runs Windows, from which nothing is sent yet" in checked.stdout
+    # By its own neighbour table: nobody has the address, and the gateway is there.
+    assert checked.returncode == 0, checked.stdout + checked.stderr
+    assert "plan.yaml: clear" in checked.stdout
     refused = run(tmp_path, "cutover", "plan.yaml", "--host", "gannet-ws")
     assert refused.returncode == 4, refused.stderr
     assert "nothing is changed there yet" in refused.stderr
+
+
+@pytest.fixture
+def looking(there: Path, tmp_path: Path) -> Iterator[WindowsVantage]:
+    """The vantage of the one adapter; its PowerShell is a real one, and so are its sockets."""
+    runs(there, {**MACHINES["leased"]["machine"], "neighbours": NEIGHBOURS})
+    with closing(Seat()) as seat:
+        found = reached(tmp_path, seat)
+        vantage = found.vantage(take_stock(found).interfaces[0])
+        assert isinstance(vantage, WindowsVantage)
+        yield vantage
+
+
+@needs_powershell
+def test_whom_it_finds(looking: WindowsVantage) -> None:
+    wanted = [parse_address(f"198.51.100.{n}") for n in (1, 20, 30, 77)]
+    assert {str(a): macs for a, macs in looking.neighbours(wanted).items()} == {
+        "198.51.100.1": {"00:00:5e:00:53:04": "resolved by the kernel"},
+        "198.51.100.20": {},
+        "198.51.100.30": {"00:00:5e:00:53:5a": "a permanent entry"},
+        # Its own: the machine has looked for duplicates, and seen none.
+        "198.51.100.77": {},
+    }
+
+
+@needs_powershell
+def test_what_it_connects_to(looking: WindowsVantage) -> None:
+    """Servers of this test on loopback, asked by a real PowerShell."""
+    here = parse_address("127.0.0.1")
+    web = http.server.HTTPServer(("127.0.0.1", 0), Quiet)
+    threading.Thread(target=web.serve_forever, daemon=True).start()
+    other = socket.create_server(("127.0.0.1", 0))
+    try:
+        port = web.server_address[1]
+        assert looking.connect(here, port, here, 3) == "accepts"
+        assert looking.fetch(here, f"http://tide.ternpoint.example:{port}/x?y=1", None, 3) == "status 204"
+        assert looking.fetch(here, f"https://tide.ternpoint.example:{port}/", None, 3).startswith("accepts, and no TLS")
+        closed = other.getsockname()[1]
+        other.close()
+        assert looking.connect(here, closed, None, 3) == "refuses"
+    finally:
+        web.shutdown()
+        web.server_close()
+    answered, _ = looking.across_router(here)
+    assert answered[0] == ("echo across the router", "answered")
+    assert looking.router_says(here) is None
+
+
+@needs_powershell
+def test_what_looking_is_made_of(tmp_path: Path) -> None:
+    tree = tree_of(LOOKING, tmp_path)
+    assert tree["errors"] == []
+    assert not NEWER & set(tree["kinds"])
+    assert not NEWER_TOKENS & set(tree["tokens"])
+    own = {"Endpoint", "Word", "Connected", "Provoke", "Neighbours", "States", "Hop", "Read-All", "Connect", "Head"}
+    allowed = {
+        "ConvertFrom-Json": {"InputObject"}, "ConvertTo-Json": {"Depth", "Compress", "InputObject"},
+        "New-Object": {"TypeName", "ArgumentList"}, "ForEach-Object": set(),
+        "Get-NetNeighbor": {"InterfaceIndex", "ErrorAction"},
+        "Get-NetIPAddress": {"IPAddress", "PolicyStore", "ErrorAction"},
+    }  # fmt: skip
+    for command_there in tree["commands"]:
+        name = command_there["name"]
+        assert name in allowed or name in own | {"Ask-Name-Server"}, command_there
+        assert set(command_there["parameters"]) <= allowed.get(name, set()), command_there
+    assert set(tree["members"]) <= {
+        "[System.Net.IPAddress]::Parse", "[Convert]::FromBase64String", "[Convert]::ToBase64String", "Bind",
+        "BeginConnect", "WaitOne", "EndConnect", "Close", "Send", "GetStream", "Write", "Read", "Connect", "Receive",
+        "GetBytes", "ReadLine",
+    }  # fmt: skip
+    assert LOOKING.read_text("utf-8").isascii()

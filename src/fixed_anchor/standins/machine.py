@@ -80,25 +80,3 @@ class Standin(DiskFiles):
     def uptime(self) -> float:
         # Its engine counts by the time of day: there is no process of its own that a jump could harm.
         return time.time()
-
-    def all_hosts(self) -> dict[str, StandinHost]:
-        """Every host of the same station, for the wire between them."""
-        return {name: at_hand(self.station, name).host for name in self.station.hosts}
-
-
-def at_hand(station: Station, name: str) -> Standin:
-    """The host ``name`` of a station, whether it answers or not. Raises :class:`InputError` where there is none."""
-    # They are made of this one.
-    from fixed_anchor.standins.windows.host import is_windows
-    from fixed_anchor.standins.windows.machine import WindowsStandin
-
-    host = station.hosts.get(name)
-    return WindowsStandin(station, name) if host is not None and is_windows(host) else Standin(station, name)
-
-
-def standin(station: Station, name: str) -> Standin:
-    """The same as it is reached. Raises :class:`InputError` where there is none."""
-    from fixed_anchor.standins.over_ssh import StandinOverSsh
-
-    host = station.hosts.get(name)
-    return StandinOverSsh(station, name) if host is not None and host.over_ssh else at_hand(station, name)

@@ -8,7 +8,8 @@ from pathlib import Path
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.machines import MARKER
 from fixed_anchor.machines.seat import Way
-from fixed_anchor.standins.machine import Standin, standin
+from fixed_anchor.standins.hosts import standin
+from fixed_anchor.standins.machine import Standin
 from fixed_anchor.standins.station import read_station
 
 

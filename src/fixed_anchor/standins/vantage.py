@@ -13,6 +13,7 @@ from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.packets.conversation import Conversation
 from fixed_anchor.packets.ipv6 import link_local_of
 from fixed_anchor.standins.beyond import SSH, Way
+from fixed_anchor.standins.hosts import all_hosts
 from fixed_anchor.standins.simulated_wire import SimulatedWire
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Said, Vantage
@@ -25,7 +26,7 @@ def on(found: SurveyedInterface, standin: Standin) -> Vantage:
     """The view from an interface of a simulated host."""
     for simulated in standin.host.host.interfaces:
         if simulated.name == found.name:
-            wire = SimulatedWire(standin.station, standin.all_hosts(), simulated.segment, standin.name)
+            wire = SimulatedWire(standin.station, all_hosts(standin.station), simulated.segment, standin.name)
             held = standin.host.addresses_of(simulated)
             if simulated.point_to_point:
                 return SimulatedVantage(wire, standin.name, found.name, None, None, None)

@@ -1,7 +1,8 @@
 # What a Windows machine runs for a seat that reached it over SSH: reads programs, one in each line, and tells what they say.
 #
-# It arrives as one -EncodedCommand, since standard input is not read as a script there. A line is a program in base64 of
-# UTF-8; its answer is base64 of UTF-8 between two marked lines, whatever the code page of the console is.
+# It arrives as one -EncodedCommand, since standard input is not read as a script there. A line is a program and the data
+# that it reads, each in base64 of UTF-8; the answer is base64 of UTF-8 between two marked lines, whatever the code page of
+# the console is.
 $ProgressPreference = 'SilentlyContinue'
 $mode = "$($ExecutionContext.SessionState.LanguageMode)"
 if ($mode -ne 'FullLanguage') {
@@ -16,8 +17,9 @@ while ($true) {
     if ($null -eq $line) { break }
     $status = 0
     try {
-        $program = [scriptblock]::Create([Text.Encoding]::UTF8.GetString([Convert]::FromBase64String($line)))
-        $said = @(& $program) -join "`n"
+        $texts = @($line -split ' ' | ForEach-Object { [Text.Encoding]::UTF8.GetString([Convert]::FromBase64String($_)) })
+        $program = [scriptblock]::Create($texts[0])
+        $said = @(& $program $texts[1]) -join "`n"
     } catch {
         $status = 1
         $said = "$($_.Exception.Message)"

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import json
 import logging
 import shlex
 import threading
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
+from typing import Any
 
 from fixed_anchor.change.files import FileText
 from fixed_anchor.core.addresses import IPAddress
@@ -27,6 +29,7 @@ from fixed_anchor.machines.ssh.session import Password, Session
 from fixed_anchor.machines.ssh.shell_vantage import ShellVantage
 from fixed_anchor.machines.ssh.trouble import NoShell
 from fixed_anchor.machines.ssh.windows_session import WindowsSession
+from fixed_anchor.machines.ssh.windows_vantage import WindowsVantage, looking_source
 from fixed_anchor.machines.windows.facts import Facts
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Vantage
@@ -139,6 +142,21 @@ class SshMachine:
             self._drop()
             raise
         self.windows = told
+
+    def _look(self, asked: dict[str, Any]) -> Any:
+        """What ``looking.ps1`` answers there. Raises :class:`NoAccess`."""
+        with self._lock:
+            if self._powershell is None:
+                self._collect()
+            assert self._powershell is not None
+            try:
+                said = self._powershell.ask(looking_source(), _USUAL, json.dumps(asked))
+                return json.loads(said)["answer"]
+            except (ValueError, KeyError, TypeError):
+                raise NoAccess(f"the answer of {self.name} makes no sense") from None
+            except (Unreachable, KeyboardInterrupt):
+                self._drop()
+                raise
 
     def _is_windows(self) -> OtherSystem:
         return OtherSystem(
@@ -338,9 +356,13 @@ class SshMachine:
     # --- what it knows of itself --------------------------------------------------------
 
     def vantage(self, interface: SurveyedInterface) -> Vantage:
-        """A relay there, or without root or Python its kernel's neighbour table; of a Windows machine nothing yet."""
+        """A relay there, or without root or Python its kernel's neighbour table; that of a Windows machine."""
         if self.windows is not None:
-            return Nowhere(f"{self.name} runs Windows, from which nothing is sent yet")
+            if self.windows.is_restricted:
+                return Nowhere(
+                    f"on {self.name} no program can be run: its language mode is {self.windows.language_mode}"
+                )
+            return WindowsVantage(self.name, self._look, interface)
         with self._lock:
             root = self.session_with_it().uid == 0
             why = "no Python there" if root else "no root there"

@@ -91,11 +91,15 @@ class WindowsSession:
         kind, _, rest = text[begin + len(self._mark) + 1 :].partition(" ")
         return kind, rest.strip()
 
-    def ask(self, program: str, seconds: float) -> bytes:
-        """What a program says. Raises :class:`NoAccess` where it fails, :class:`Unreachable` where the line is lost."""
+    def ask(self, program: str, seconds: float, data: str = "") -> bytes:
+        """What a program says, which has ``data`` as its argument.
+
+        Raises :class:`NoAccess` where it fails, :class:`Unreachable` where the line is lost.
+        """
         until = time.monotonic() + seconds
         try:
-            self.channel.write(base64.b64encode(program.encode()) + b"\n", until)
+            parts = [program, *([data] if data else [])]
+            self.channel.write(b" ".join(base64.b64encode(part.encode()) for part in parts) + b"\n", until)
             while True:
                 kind, status = self._marked(self.channel.line(until))
                 if kind == "reply":
@@ -112,14 +116,14 @@ class WindowsSession:
             self.channel.close()
             raise Unreachable(f"{self.host} did not answer in {seconds:.0f} s") from None
         try:
-            data = base64.b64decode(said, validate=True)
+            answer = base64.b64decode(said, validate=True)
         except binascii.Error:
             raise NoAccess(
                 f"the answer of {self.host} makes no sense", remedy="is something printing into it?"
             ) from None
         if status != "0":
-            raise NoAccess(f"PowerShell on {self.host} says: {printable(data.decode('utf-8', 'replace'))[:300]}")
-        return data
+            raise NoAccess(f"PowerShell on {self.host} says: {printable(answer.decode('utf-8', 'replace'))[:300]}")
+        return answer
 
     def close(self) -> None:
         """Ends the session."""

@@ -49,16 +49,25 @@ function Get-NetIPInterface {
     }
 }
 function Get-NetIPAddress {
-    param([string] $PolicyStore)
+    param([string] $PolicyStore, [string] $IPAddress)
     foreach ($a in All-Of (Machine).adapters) {
         foreach ($i in All-Of $a.addresses) {
             if ($PolicyStore -and $i.store -ne $PolicyStore) { continue }
+            if ($IPAddress -and $i.address -ne $IPAddress) { continue }
             $left = if ($null -eq $i.seconds) { [TimeSpan]::MaxValue } else { [TimeSpan]::FromSeconds($i.seconds) }
             [pscustomobject] @{
                 InterfaceIndex = $a.index; IPAddress = $i.address; PrefixLength = $i.prefix; PrefixOrigin = $i.prefix_origin
                 SuffixOrigin = $i.suffix_origin; AddressState = $i.state; SkipAsSource = $i.skip_as_source; ValidLifetime = $left
             }
         }
+    }
+}
+# Whom the machine has found, by its state's own list.
+function Get-NetNeighbor {
+    param([int] $InterfaceIndex)
+    foreach ($n in All-Of (Machine).neighbours) {
+        if ($InterfaceIndex -and $n.index -ne $InterfaceIndex) { continue }
+        [pscustomobject] @{ IPAddress = $n.address; LinkLayerAddress = $n.mac; State = $n.state; InterfaceIndex = $n.index }
     }
 }
 function Get-NetRoute {

@@ -49,6 +49,7 @@ def machine(said: State) -> State:
         "sockets": said.get("sockets", []),
         "teams": said.get("teams"),
         "switches": said.get("switches"),
+        "neighbours": said.get("neighbours", []),
         "registry": registry,
     }
 
