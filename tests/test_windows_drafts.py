@@ -44,7 +44,9 @@ QUAY = {"subnet": "203.0.113.0/24", "gateway": "203.0.113.1", "pools": []}
 
 def site_of(case: dict[str, Any], folder: Path) -> Site:
     """A plan for the machine of a case, which is a collection in ``folder``."""
-    (folder / "x.collection").write_bytes(msgspec.json.encode(facts_of(state_of(case["machine"]))))
+    (folder / "x.collection").write_bytes(
+        msgspec.json.encode(facts_of(state_of(case["machine"]) | {"missing": case.get("missing", {})}))
+    )
     interfaces = {}
     for name, said in case["of"].items():
         interfaces[name] = {"segment": "labs", "mac": "00:00:5e:00:53:31" if name != "Ethernet 2" else None} | said

@@ -26,7 +26,8 @@ class HeldAddress(msgspec.Struct, frozen=True):
 class AdapterSettings(msgspec.Struct, frozen=True):
     """The persistent addressing of one adapter; ``guid`` is what it is known by, ``index`` Windows' number of today.
 
-    ``ipv4`` is ``fixed``, ``dhcp`` or ``off``; ``ipv6`` is ``fixed``, ``ra`` or ``off``. ``resolvers`` empty means
+    ``ipv4`` is ``fixed``, ``dhcp`` or ``off``; ``ipv6`` is ``fixed``, ``ra`` or ``off``. ``hears_routers`` says that
+    advertisements configure it as well, beside fixed addresses too. ``resolvers`` empty means
     those of the lease. ``default_from_lease`` has the IP versions of which it takes default routes from leases and
     routers. ``mtu`` is in bytes.
     """
@@ -44,6 +45,7 @@ class AdapterSettings(msgspec.Struct, frozen=True):
     suffix: str = ""
     mtu: int | None = None
     default_from_lease: tuple[int, ...] = (4, 6)
+    hears_routers: bool = True
     fallback: Fallback = Fallback()
 
     def method(self, version: int) -> str:
@@ -110,7 +112,8 @@ def _of_adapter(adapter: AdapterSettings) -> Iterator[str]:
     yield f'adapter "{printable(adapter.name)}"'
     yield _row("mac", adapter.mac or "none")
     for version in (4, 6):
-        yield _row(f"ipv{version}", adapter.method(version))
+        heard = version == 6 and adapter.ipv6 == "fixed" and adapter.hears_routers
+        yield _row(f"ipv{version}", adapter.method(version) + (", and what routers announce" if heard else ""))
         for held in adapter.held(version):
             yield _row("hold", f"{held.address}" + ("" if held.is_source else "   never the source by itself"))
         for gateway in adapter.gateways_of(version):

@@ -83,7 +83,8 @@ def command(
         for made in drafts:
             written[made.host] = _write_files(app, made, Path(output) / made.host)
         _write_servers(app, servers, Path(output))
-    refused = runbook and any(blocked[made.host] and not made.content.is_empty for made in drafts)
+    without = [made for made in drafts if isinstance(made.content, SettingsContent)]
+    refused = runbook and any((blocked[m.host] or m in without) and not m.content.is_empty for m in drafts)
     unreached = {name: site.unreached[name] for name in (h.name for h in site.hosts(hosts)) if name in site.unreached}
     exit_status = worst([EXIT_AGAINST if refused else EXIT_DONE, *(e.exit_status for e in unreached.values())])
     if as_json:

@@ -155,7 +155,8 @@ class HostSurvey(msgspec.Struct, frozen=True):
     files say beside the addressing, ``others`` what else configures or names interfaces;
     ``unreadable`` are the interface files that were passed over because they cannot be read.
     ``identities`` are what should be this host's alone. ``time_service`` is ``None`` where no time daemon is known.
-    ``system`` names another operating system than Linux.
+    ``system`` names another operating system than Linux. ``unknown`` says why what is here may not be all: then
+    nothing follows from what is not.
     """
 
     host: str
@@ -173,6 +174,7 @@ class HostSurvey(msgspec.Struct, frozen=True):
     identities: tuple[Identity, ...] = ()
     time_service: TimeService | None = None
     system: str = ""
+    unknown: str = ""
 
     def interface(self, name: str) -> SurveyedInterface | None:
         """The interface ``name``, or ``None``."""

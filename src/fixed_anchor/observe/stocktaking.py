@@ -205,7 +205,12 @@ def look_at_kernel(machine: Machine) -> HostSurvey:
 
     Reading those often needs root; asking for a neighbour does not.
     """
-    seen = fetch_kernel(machine)
+    try:
+        seen = fetch_kernel(machine)
+    except OtherSystem:
+        if machine.windows is None:
+            raise
+        return windows_survey(machine.name, machine.windows)
     all_routes = kernel.routes(seen)
     elsewhere = kernel.defaults_elsewhere(seen)
     writer = resolvers.owner(seen, active_daemons(seen))

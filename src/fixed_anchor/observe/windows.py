@@ -36,8 +36,7 @@ def windows_survey(name: str, facts: Facts) -> HostSurvey:
 
 def _survey(name: str, facts: Facts) -> HostSurvey:
     if facts.is_restricted:
-        why = f"its language mode is {facts.language_mode}: nothing else can be known of it"
-        return HostSurvey(name, None, (why,), (), system="Windows")
+        return HostSurvey(name, None, (facts.unknown,), (), system="Windows", unknown=facts.unknown)
     shown = [a for a in facts.adapters if not a.hidden or _held(facts, a, "ActiveStore")]
     interfaces = tuple(_interface(facts, adapter) for adapter in shown)
     said = [f"{what} could not be asked: {why}" for what, why in facts.missing.items()]
@@ -46,7 +45,14 @@ def _survey(name: str, facts: Facts) -> HostSurvey:
     hostname = facts.dns_host or facts.host
     beside = tuple(windows_asides(facts, interfaces))
     return HostSurvey(
-        name or hostname, None, tuple(said), interfaces, hostname=hostname, others=beside, system=_system(facts.system)
+        name or hostname,
+        None,
+        tuple(said),
+        interfaces,
+        hostname=hostname,
+        others=beside,
+        system=_system(facts.system),
+        unknown=facts.unknown,
     )
 
 
@@ -79,7 +85,16 @@ def _interface(facts: Facts, adapter: Adapter) -> SurveyedInterface:
         _lease(kept, addresses),
         with_whole_metrics(kept_config(facts, adapter, kept), facts, adapter.index) if kept is not None else None,
         (Place(f"{_INTERFACES}\\{adapter.guid}", 0),) if kept is not None else (),
+        by_hand=tuple(_by_hand(facts, adapter)),
     )
+
+
+def _by_hand(facts: Facts, adapter: Adapter) -> Iterator[IPInterface]:
+    """Fixed addresses in force that no restart would bring again."""
+    kept = {a.address for a in _held(facts, adapter, "PersistentStore")}
+    for address in _held(facts, adapter, "ActiveStore"):
+        if address.prefix_origin == "Manual" and address.address not in kept:
+            yield _address(address)
 
 
 def _held(facts: Facts, adapter: Adapter, store: str) -> list[Address]:

@@ -39,5 +39,6 @@ def _adapter(facts: Facts, found: SurveyedInterface) -> AdapterSettings:
         suffix=kept.domain,
         mtu=next((i.mtu for i in sides), None),
         default_from_lease=tuple(v for v in (4, 6) if v not in ignoring),
+        hears_routers=any(i.version == 6 and i.hears_routers for i in sides),
         fallback=declared.fallback or Fallback(),
     )

@@ -164,8 +164,8 @@ def _metric(gateway: Gateway) -> int:
 def _ipv6(was: AdapterSettings, now: AdapterSettings) -> Iterator[Act]:
     if was.ipv6 == "off" and now.ipv6 in ("fixed", "ra"):
         yield SetVersion(now.guid, now.index, 6, True)
-    if now.ipv6 != was.ipv6 and now.ipv6 in ("fixed", "ra"):
-        yield HearRouters(now.guid, now.index, now.ipv6 == "ra")
+    if now.ipv6 in ("fixed", "ra") and (now.hears_routers != was.hears_routers or was.ipv6 == "off"):
+        yield HearRouters(now.guid, now.index, now.hears_routers)
     if now.ipv6 == "fixed":
         yield from _one_by_one(was, now, 6)
         there = {g.address: g for g in was.gateways_of(6)}

@@ -27,8 +27,6 @@ _LEAST, _MOST = 1, 9999
 _USUAL_METRIC = 256
 #: A name of a machine, which is also its NetBIOS name.
 _NAME = re.compile(r"(?!\d+$)[A-Za-z0-9][A-Za-z0-9-]{0,13}[A-Za-z0-9]|[A-Za-z]")
-#: What a draft is made of; where one of these could not be asked it would claim what nobody has seen.
-_NEEDED = ("adapters", "ip_interfaces", "addresses", "routes", "kept", "search")
 _RESTART = "the new name is in force after a restart"
 
 
@@ -38,21 +36,14 @@ def draft_windows(plan: Plan, host: HostPlan, facts: Facts, survey: HostSurvey) 
     Raises :class:`NotSupported` by name for what cannot be carried out, :class:`InputError` for an interface that is
     not there.
     """
-    if facts.is_restricted:
+    if survey.unknown:
+        restricted = "application control keeps scripts from it: change it by hand, or have this tool allowed there"
         raise NotSupported(
-            f"{host.name}: {'; '.join(survey.stack_evidence)}",
+            f"{host.name}: {survey.unknown}",
             file=plan.file,
             line=host.line,
-            remedy="application control keeps scripts from it: change it by hand, or have this tool allowed there",
+            remedy=restricted if facts.is_restricted else "collect again, elevated",
         )
-    for what, why in facts.missing.items():
-        if what.startswith(_NEEDED):
-            raise NotSupported(
-                f"{host.name}: {printable(what)} could not be asked there: {printable(why)}",
-                file=plan.file,
-                line=host.line,
-                remedy="collect again, elevated",
-            )
     touched = [i for i in host.interfaces if i.ipv4 != "untouched" or i.ipv6 != "untouched"]
     wanted: dict[str, InterfaceConfig] = {}
     for interface in touched:
@@ -224,6 +215,7 @@ def _after(now: AdapterSettings, config: InterfaceConfig, interface: InterfacePl
         suffix=now.suffix if config.search is None else next(iter(config.search), ""),
         mtu=config.mtu,
         default_from_lease=tuple(_takes_defaults(now, config)),
+        hears_routers=config.ipv6 == "ra" if config.ipv6 in ("fixed", "ra") else now.hears_routers,
         fallback=now.fallback if config.fallback is None else config.fallback,
     )
 

@@ -12,6 +12,9 @@ from fixed_anchor.core.plan import HostPlan, InterfacePlan, Plan
 from fixed_anchor.core.rules.given import given_findings
 from fixed_anchor.core.survey import HostSurvey
 
+#: How Linux and Windows call a link without a carrier, or one that is switched off.
+_DOWN = ("down", "disconnected", "disabled", "not present")
+
 
 def host_findings(
     plan: Plan, host: HostPlan, interface: InterfacePlan, survey: HostSurvey, session: IPAddress | None
@@ -24,6 +27,11 @@ def host_findings(
     raised = partial(finding, host=host.name, interface=interface.name)
     where = f"{plan.file}:{interface.line}"
     found = survey.interface(interface.name)
+    if survey.unknown and interface is host.interfaces[0]:
+        what = f"{host.name} could not be looked at{'' if found is None else ' as a whole'}: {survey.unknown}"
+        yield raised("host-not-reached", what, seen_in=where, remedy="collect again, elevated")
+    if found is None and survey.unknown:
+        return
     if found is None:
         elsewhere = survey.by_mac(interface.mac) if interface.mac else ()
         yield raised(
@@ -42,7 +50,7 @@ def host_findings(
             f"{interface.name} of {host.name} has the MAC {mac}, the plan says {interface.mac}",
             seen_in=plan.where_of(host, interface, "mac"),
         )
-    if survey.running and found.state == "down":
+    if survey.running and found.state in _DOWN:
         yield raised("link-down", f"the link of {interface.name} is down", seen_in=f"the kernel of {survey.host}")
     for address in found.addresses:
         if address.origin == "link-local" and address.address.version == 4:

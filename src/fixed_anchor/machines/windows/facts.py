@@ -17,6 +17,10 @@ from fixed_anchor.core.errors import InputError, printable
 FORM = 1
 
 
+#: What a survey and a draft are made of: without one of these they would claim what nobody has seen.
+_NEEDED = ("adapters", "ip_interfaces", "addresses", "routes", "kept", "search")
+
+
 class Adapter(msgspec.Struct, frozen=True):
     """A network adapter, hidden ones too."""
 
@@ -213,6 +217,14 @@ class Facts(msgspec.Struct, frozen=True):
     switches: list[VirtualSwitch] = []
     sockets: list[Socket] = []
     missing: dict[str, str] = {}
+
+    @property
+    def unknown(self) -> str:
+        """Why it is not all that a survey is made of; empty where that is all there."""
+        if self.is_restricted:
+            return f"its language mode is {self.language_mode}: nothing else can be known of it"
+        gone = [f"{what} could not be asked: {why}" for what, why in self.missing.items() if what.startswith(_NEEDED)]
+        return printable("; ".join(gone))
 
     @property
     def is_restricted(self) -> bool:

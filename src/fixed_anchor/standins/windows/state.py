@@ -131,6 +131,8 @@ class _Adapter:
             yield _address("ActiveStore", held, "Dhcp", "Dhcp", usable, self.lease.get("seconds", 86400))
         if self.said.get("self_assigned"):
             yield _address("ActiveStore", parse_interface_address("169.254.11.9/16"), "WellKnown", "Link", usable, None)
+        for text in self.said.get("by_hand", ()):
+            yield _address("ActiveStore", parse_interface_address(text), "Manual", "Manual", usable, None)
         for number, held in enumerate(self.fixed):
             skip = number > 0 and bool(self.said.get("skip", True))
             for store in self.stores:

@@ -55,6 +55,7 @@ def facts_of(state: State) -> Facts:
         ],
         "kept": [_kept(state["registry"], a["guid"]) for a in state["adapters"] if _key(a) in state["registry"]],
         "policies": _policies(state["registry"].get(POLICIES, {})),
+        "missing": state.get("missing", {}),
         "services": [s for s in state["services"] if s["name"] in _WATCHED],
         "teams": state["teams"] or [],
         "switches": state["switches"] or [],
