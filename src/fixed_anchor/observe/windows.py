@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterable, Iterator
 
 import msgspec
 
@@ -198,13 +198,14 @@ def kept_config(facts: Facts, adapter: Adapter, kept: Kept) -> InterfaceConfig:
     ]
     six = [_address(a) for a in _held(facts, adapter, "PersistentStore") if ":" in a.address]
     six = [a for a in six if not a.ip.is_link_local]
-    leased = kept.dhcp == "1"
-    routers = any(i.version == 6 and i.hears_routers for i in facts.ip_interfaces if i.index == adapter.index)
+    spoken = {i.version: i for i in facts.ip_interfaces if i.index == adapter.index}
+    leased = kept.dhcp == "1" and 4 in spoken
+    routers = 6 in spoken and spoken[6].hears_routers
     metrics = [*kept.metrics, *[""] * len(kept.gateways)]
     routes = [
         Route(parse_destination("0.0.0.0/0"), parse_address(g), int(m) if m.isdecimal() else None)
         for g, m in zip(kept.gateways, metrics, strict=False)
-        if g and not leased
+        if g and not leased and 4 in spoken
     ]
     kept_routes = list(kept_routes_of(facts, adapter))
     routes += [r for r in kept_routes if r.is_default and r.destination.version == 6]
@@ -212,16 +213,31 @@ def kept_config(facts: Facts, adapter: Adapter, kept: Kept) -> InterfaceConfig:
     ignoring = [i.version for i in facts.ip_interfaces if i.index == adapter.index and i.ignores_defaults == "Enabled"]
     return InterfaceConfig(
         adapter.name,
-        ipv4="dhcp" if leased else "fixed" if four else "off",
+        ipv4="dhcp" if leased else "fixed" if four and 4 in spoken else "off",
         ipv6="fixed" if six else "ra" if routers else "off",
-        addresses=(*(() if leased else four), *six),
+        addresses=tuple(
+            address
+            for held in (four if 4 in spoken and not leased else [], six)
+            for address in in_windows_order(held, _never_source(facts, adapter))
+        ),
         routes=tuple(routes),
         resolvers=tuple(map(parse_address, (*_listed(kept.name_servers), *_listed(kept.name_servers6)))) or None,
         search=_one_list(facts) or _listed(kept.domain) or None,
         accepts_ra=bool(six) and routers,
         lease_routes=4 not in ignoring,
-        fallback=_alternate(kept) if leased else None,
+        fallback=_alternate(kept),
     )
+
+
+def _never_source(facts: Facts, adapter: Adapter) -> frozenset[IPAddress]:
+    """The addresses of an adapter that are never chosen as a source by themselves."""
+    held = (a for a in facts.addresses if a.index == adapter.index and a.skip_as_source)
+    return frozenset(_address(a).ip for a in held)
+
+
+def in_windows_order(held: Iterable[IPInterface], never: Collection[IPAddress]) -> list[IPInterface]:
+    """Addresses of one version: those that may be a source first, then by number. Windows itself knows no order."""
+    return sorted(held, key=lambda a: (a.ip in never, int(a.ip)))
 
 
 def kept_routes_of(facts: Facts, adapter: Adapter) -> Iterator[Route]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import msgspec
 
 from fixed_anchor.change.settings import AdapterSettings, HeldAddress, MachineSettings, Settings
-from fixed_anchor.core.config import Fallback
+from fixed_anchor.core.config import Fallback, InterfaceConfig
 from fixed_anchor.core.plan import Gateway
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
 from fixed_anchor.machines.windows.facts import Facts
@@ -16,6 +16,12 @@ def settings_now(facts: Facts, survey: HostSurvey, names: tuple[str, ...]) -> Se
     """The settings of the machine, and of its adapters ``names``; ``survey`` is the one that was made of ``facts``."""
     adapters = (_adapter(facts, found) for name in names if (found := survey.interface(name)) is not None)
     return Settings(MachineSettings(facts.host, tuple(facts.search)), tuple(adapters))
+
+
+def gateways_in(config: InterfaceConfig) -> tuple[Gateway, ...]:
+    """Its gateways, the one that counts first: Windows knows no other order."""
+    found = [Gateway(r.next_hop, r.metric) for r in config.default_routes() if r.next_hop is not None]
+    return tuple(sorted(found, key=lambda g: (g.address.version, g.metric or 0, int(g.address))))
 
 
 def _adapter(facts: Facts, found: SurveyedInterface) -> AdapterSettings:
@@ -33,7 +39,7 @@ def _adapter(facts: Facts, found: SurveyedInterface) -> AdapterSettings:
         ipv4=declared.ipv4,
         ipv6=declared.ipv6,
         addresses=tuple(HeldAddress(a, str(a.ip) not in never) for a in declared.addresses),
-        gateways=tuple(Gateway(r.next_hop, r.metric) for r in declared.default_routes() if r.next_hop is not None),
+        gateways=gateways_in(declared),
         routes=tuple(r for r in declared.routes if not r.is_default),
         resolvers=declared.resolvers or (),
         suffix=kept.domain,

@@ -64,6 +64,10 @@ def acts_between(
 def _names(was: AdapterSettings, now: AdapterSettings) -> Iterator[Act]:
     """Resolvers and suffix: before the address, or a member of a domain has none for a moment."""
     if was.resolvers != now.resolvers:
+        gone = {r.version for r in was.resolvers} - {r.version for r in now.resolvers}
+        if gone and now.resolvers:
+            # Naming those of one version leaves the other one's as they are.
+            yield SetResolvers(now.guid, now.index, ())
         yield SetResolvers(now.guid, now.index, tuple(map(str, now.resolvers)))
     if was.suffix != now.suffix:
         yield SetSuffix(now.guid, now.index, now.suffix)
@@ -80,7 +84,7 @@ def _ipv4(
         else:
             yield from (DropRoute(now.guid, now.index, str(r.destination), str(r.next_hop)) for r in left_over)
             yield from _all_at_once(now, is_connected)
-        yield from _gateways(was, now)
+        yield from _gateways(was, now) if is_connected else _routes_out(was, now, 4)
         if was.ipv4 == "fixed" and not _prefix_changes(was, now):
             yield from _gone(was, now, 4)
     elif was.ipv4 == "fixed":
@@ -149,6 +153,20 @@ def _gateways(was: AdapterSettings, now: AdapterSettings) -> Iterator[Act]:
         yield from _gone_gateways(was, now, 4)
 
 
+def _routes_out(was: AdapterSettings, now: AdapterSettings, version: int) -> Iterator[Act]:
+    """The default routes one by one: for IPv6, and for an adapter without a carrier, of which CIM takes nothing."""
+    everywhere = str(default_network(version))
+    there = {g.address: g for g in was.gateways_of(version)} if was.method(version) == "fixed" else {}
+    if now.method(version) == "fixed":
+        changed = [g for g in now.gateways_of(version) if there.get(g.address) not in (None, g)]
+        yield from (DropRoute(now.guid, now.index, everywhere, str(g.address)) for g in changed)
+        for gateway in now.gateways_of(version):
+            if there.get(gateway.address) != gateway:
+                yield AddRoute(now.guid, now.index, everywhere, str(gateway.address), _metric(gateway))
+    if there:
+        yield from _gone_gateways(was, now, version)
+
+
 def _gone_gateways(was: AdapterSettings, now: AdapterSettings, version: int) -> Iterator[Act]:
     everywhere = str(default_network(version))
     stay = {g.address for g in now.gateways_of(version)}
@@ -168,14 +186,8 @@ def _ipv6(was: AdapterSettings, now: AdapterSettings) -> Iterator[Act]:
         yield HearRouters(now.guid, now.index, now.hears_routers)
     if now.ipv6 == "fixed":
         yield from _one_by_one(was, now, 6)
-        there = {g.address: g for g in was.gateways_of(6)}
-        changed = [g for g in now.gateways_of(6) if there.get(g.address) not in (None, g)]
-        yield from (DropRoute(now.guid, now.index, "::/0", str(g.address)) for g in changed)
-        for gateway in now.gateways_of(6):
-            if there.get(gateway.address) != gateway:
-                yield AddRoute(now.guid, now.index, "::/0", str(gateway.address), _metric(gateway))
+    yield from _routes_out(was, now, 6)
     if was.ipv6 == "fixed":
-        yield from _gone_gateways(was, now, 6)
         yield from _gone(was, now, 6)
     if now.ipv6 == "off" and was.ipv6 != "off":
         yield SetVersion(now.guid, now.index, 6, False)
@@ -196,10 +208,12 @@ def _routes(was: AdapterSettings, now: AdapterSettings) -> Iterator[Act]:
 
 def _beside(was: AdapterSettings, now: AdapterSettings) -> Iterator[Act]:
     for version in (4, 6):
+        if now.method(version) == "off":
+            continue
         takes = version in now.default_from_lease
-        if takes != (version in was.default_from_lease):
+        if takes != (version in was.default_from_lease) or was.method(version) == "off":
             yield TakeDefaultRoutes(now.guid, now.index, version, takes)
-        if now.mtu is not None and now.mtu != was.mtu and now.method(version) != "off":
+        if now.mtu is not None and now.mtu != was.mtu:
             yield SetMtu(now.guid, now.index, version, now.mtu)
     if now.fallback != was.fallback:
         options = encode(now.fallback).hex() if now.fallback.address is not None else ""

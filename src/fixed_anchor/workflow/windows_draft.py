@@ -16,8 +16,8 @@ from fixed_anchor.core.plan import Gateway, HostPlan, InterfacePlan, Plan
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
 from fixed_anchor.core.wanted import wanted_config
 from fixed_anchor.machines.windows.facts import Facts
-from fixed_anchor.observe.windows import kept_routes_of, with_whole_metrics
-from fixed_anchor.observe.windows_settings import settings_now
+from fixed_anchor.observe.windows import in_windows_order, kept_routes_of, with_whole_metrics
+from fixed_anchor.observe.windows_settings import gateways_in, settings_now
 from fixed_anchor.workflow.host_wide import in_order
 from fixed_anchor.workflow.windows_acts import acts_between
 
@@ -50,7 +50,8 @@ def draft_windows(plan: Plan, host: HostPlan, facts: Facts, survey: HostSurvey) 
         with located(plan.file, interface.line):
             found = adapter_of(survey, interface)
             _refuse(interface, found)
-            wanted[interface.name] = _with_metrics(wanted_config(plan, interface), found, facts)
+            config = _as_windows_has_it(wanted_config(plan, interface))
+            wanted[interface.name] = _with_metrics(config, found, facts)
             _refuse_config(wanted[interface.name])
     search = _one_list(facts, survey, touched, wanted)
     before = settings_now(facts, survey, tuple(wanted))
@@ -146,6 +147,21 @@ def _refuse_config(config: InterfaceConfig) -> None:
         )
 
 
+def _as_windows_has_it(config: InterfaceConfig) -> InterfaceConfig:
+    """The same in the order in which Windows tells of it: the first address of a version, then the others by number.
+
+    Resolvers are kept for each version by itself: those of IPv4 come first.
+    """
+    addresses = []
+    for version in (4, 6):
+        held = config.of_family(version)
+        addresses += in_windows_order(held, {a.ip for a in held[1:]})
+    resolvers = config.resolvers if config.resolvers is None else sorted(config.resolvers, key=lambda r: r.version)
+    return msgspec.structs.replace(
+        config, addresses=tuple(addresses), resolvers=None if resolvers is None else tuple(resolvers)
+    )
+
+
 def _with_metrics(config: InterfaceConfig, found: SurveyedInterface, facts: Facts) -> InterfaceConfig:
     """Every default route with a metric, or what leaves by which adapter would change by the way.
 
@@ -201,21 +217,19 @@ def _after(now: AdapterSettings, config: InterfaceConfig, interface: InterfacePl
             gateways += now.gateways_of(version)
         elif config.method(version) == "fixed":
             addresses += _held(now, config, version, interface.leave_alone)
-            gateways += [
-                Gateway(r.next_hop, r.metric) for r in config.default_routes(version) if r.next_hop is not None
-            ]
+            gateways += (g for g in gateways_in(config) if g.address.version == version)
     return msgspec.structs.replace(
         now,
         ipv4=now.ipv4 if config.ipv4 == "untouched" else config.ipv4,
         ipv6=now.ipv6 if config.ipv6 == "untouched" else config.ipv6,
         addresses=tuple(addresses),
         gateways=tuple(gateways),
-        routes=(*now.routes, *_more_routes(now, config)),
+        routes=tuple(_all_routes(now, config)),
         resolvers=now.resolvers if config.resolvers is None else config.resolvers,
         suffix=now.suffix if config.search is None else next(iter(config.search), ""),
         mtu=config.mtu,
         default_from_lease=tuple(_takes_defaults(now, config)),
-        hears_routers=config.ipv6 == "ra" if config.ipv6 in ("fixed", "ra") else now.hears_routers,
+        hears_routers=now.hears_routers if config.ipv6 == "untouched" else config.ipv6 == "ra",
         fallback=now.fallback if config.fallback is None else config.fallback,
     )
 
@@ -225,24 +239,30 @@ def _held(
 ) -> Iterator[HeldAddress]:
     """The addresses of a version: the first may be a source by itself, those beside it never are."""
     wanted = config.of_family(version)
-    yield from (HeldAddress(address, number == 0) for number, address in enumerate(wanted))
+    held = [HeldAddress(address, number == 0) for number, address in enumerate(wanted)]
     taken = {address.ip for address in wanted}
-    yield from (h for h in now.held(version) if h.address.ip in left_alone and h.address.ip not in taken)
+    held += (h for h in now.held(version) if h.address.ip in left_alone and h.address.ip not in taken)
+    order = in_windows_order((h.address for h in held), {h.address.ip for h in held if not h.is_source})
+    yield from sorted(held, key=lambda h: order.index(h.address))
 
 
-def _more_routes(now: AdapterSettings, config: InterfaceConfig) -> Iterator[Route]:
-    there = {(r.destination, r.next_hop): r for r in now.routes}
-    for route in config.routes:
-        known = there.get((route.destination, route.next_hop))
-        if not route.is_default and (known is None or route.metric not in (None, known.metric)):
-            yield route
+def _all_routes(now: AdapterSettings, config: InterfaceConfig) -> Iterator[Route]:
+    """Those that are there, and those of the plan, each with a metric; the plan's metric counts."""
+    planned = {(r.destination, r.next_hop): r for r in config.routes if not r.is_default}
+    for route in now.routes:
+        said = planned.pop((route.destination, route.next_hop), None)
+        metric = said.metric if said is not None and said.metric is not None else route.metric
+        yield msgspec.structs.replace(route, metric=metric)
+    for route in planned.values():
+        yield msgspec.structs.replace(route, metric=_USUAL_METRIC if route.metric is None else route.metric)
 
 
 def _takes_defaults(now: AdapterSettings, config: InterfaceConfig) -> Iterator[int]:
     """The IP versions of which default routes of leases and routers are taken."""
     for version in (4, 6):
-        leased = config.method(version) in ("dhcp", "ra")
-        if config.lease_routes if leased else version in now.default_from_lease:
+        method = config.method(version)
+        # Of a version that is off nothing is kept.
+        if config.lease_routes if method in ("dhcp", "ra") else method == "off" or version in now.default_from_lease:
             yield version
 
 

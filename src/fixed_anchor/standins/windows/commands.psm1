@@ -1,7 +1,11 @@
 # Stands for the commands of Windows by which network settings are read. The machine is the JSON file in
 # $env:FIXED_ANCHOR_WINDOWS, as state.py describes it. What that machine does not have is not defined.
 # It is read anew for each command: others change it meanwhile.
-function Machine { return [IO.File]::ReadAllText($env:FIXED_ANCHOR_WINDOWS) | ConvertFrom-Json }
+function Machine {
+    # Where it is served, what comes by itself has come by now (changing.psm1).
+    if ($env:FIXED_ANCHOR_WINDOWS_SERVER) { return Ask 'state' }
+    return [IO.File]::ReadAllText($env:FIXED_ANCHOR_WINDOWS) | ConvertFrom-Json
+}
 
 function Only($given, $value) { return $null -eq $given -or "$given" -eq "$value" }
 function All-Of($list) { return @($list | Where-Object { $null -ne $_ }) }
@@ -58,6 +62,7 @@ function Get-NetIPAddress {
             [pscustomobject] @{
                 InterfaceIndex = $a.index; IPAddress = $i.address; PrefixLength = $i.prefix; PrefixOrigin = $i.prefix_origin
                 SuffixOrigin = $i.suffix_origin; AddressState = $i.state; SkipAsSource = $i.skip_as_source; ValidLifetime = $left
+                Store = $i.store
             }
         }
     }

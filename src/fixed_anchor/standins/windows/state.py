@@ -146,7 +146,7 @@ class _Adapter:
         for address in self.said.get("left_over", ()):
             yield _route("PersistentStore", address, _STATIC_METRIC)
         if self.lease is not None and self.lease.get("gateway"):
-            yield _route("ActiveStore", self.lease["gateway"], 0)
+            yield {**_route("ActiveStore", self.lease["gateway"], 0), "leased": True}
 
     def _resolvers(self, version: int) -> list[str]:
         said = self.said.get("resolvers") or (self.lease or {}).get("resolvers", [])
