@@ -92,7 +92,9 @@ def test_a_draft(name: str, tmp_path: Path) -> None:
         for act in content.acts:
             assert msgspec.json.decode(msgspec.json.encode(act), type=Act) == act
     if "finds" in case:
-        found = {f.code for f in check(site_of(case, tmp_path), wire=False).findings}
+        findings = check(site_of(case, tmp_path), wire=False).findings
+        found = {f.code for f in findings}
+        assert case.get("tells", findings[0].message) in [f.message for f in findings]
         assert set(case["finds"]) <= found, found
         if "refuses" not in case:
             assert "cannot-be-drafted" not in found

@@ -45,7 +45,7 @@ class Lease(msgspec.Struct, frozen=True):
     What it supplies beyond address, gateway and resolvers: ``mtu`` in bytes,
     ``time_servers``, additional ``routes``, and a ``hostname``. ``client_id`` is what the
     client calls itself to the server (RFC 2132, 9.14), in hexadecimal, where it is known.
-    ``resolvers`` and ``search`` are those that it names.
+    ``resolvers`` and ``search`` are those that it names. ``others`` is what no key of a plan is about, in words.
     """
 
     address: IPAddress
@@ -58,6 +58,7 @@ class Lease(msgspec.Struct, frozen=True):
     client_id: str | None = None
     resolvers: tuple[IPAddress, ...] = ()
     search: tuple[str, ...] = ()
+    others: tuple[str, ...] = ()
 
 
 class Announced(msgspec.Struct, frozen=True):

@@ -15,10 +15,11 @@ from fixed_anchor.core.addresses import (
 )
 from fixed_anchor.core.config import Fallback, InterfaceConfig, LinkFacts, Place, Route
 from fixed_anchor.core.errors import InputError, printable
-from fixed_anchor.core.survey import FoundAddress, HostSurvey, Lease, SurveyedInterface
+from fixed_anchor.core.survey import FoundAddress, HostSurvey, SurveyedInterface
 from fixed_anchor.machines.windows.alternate import decode
-from fixed_anchor.machines.windows.facts import Adapter, Address, Facts, Kept, plain_mac
+from fixed_anchor.machines.windows.facts import Adapter, Address, Facts, Kept, listed, plain_mac
 from fixed_anchor.observe.windows_asides import windows_asides
+from fixed_anchor.observe.windows_lease import lease_of
 
 _INTERFACES = r"HKLM\SYSTEM\CurrentControlSet\Services\Tcpip\Parameters\Interfaces"
 #: Where an address comes from, by Windows' word for the origin of its prefix.
@@ -82,7 +83,7 @@ def _interface(facts: Facts, adapter: Adapter) -> SurveyedInterface:
         tuple(_routes(facts, adapter, "ActiveStore")),
         tuple(_resolvers(facts, adapter)),
         _search(facts, adapter),
-        _lease(kept, addresses),
+        lease_of(kept, addresses),
         with_whole_metrics(kept_config(facts, adapter, kept), facts, adapter.index) if kept is not None else None,
         (Place(f"{_INTERFACES}\\{adapter.guid}", 0),) if kept is not None else (),
         by_hand=tuple(_by_hand(facts, adapter)),
@@ -158,27 +159,7 @@ def _search(facts: Facts, adapter: Adapter) -> tuple[str, ...]:
 
 def _one_list(facts: Facts) -> tuple[str, ...]:
     """The list of domains of the whole machine; empty where there is none."""
-    return _listed(",".join(facts.policies.get("SearchList", ()))) or tuple(facts.search)
-
-
-def _listed(text: str) -> tuple[str, ...]:
-    """A list of the registry, which is separated by commas or blanks."""
-    return tuple(text.replace(",", " ").split())
-
-
-def _lease(kept: Kept | None, addresses: tuple[FoundAddress, ...]) -> Lease | None:
-    """The lease in force. What an older one gave stays in the registry, and counts for nothing."""
-    leased = next((a for a in addresses if a.origin == "dhcp" and a.address.version == 4), None)
-    if kept is None or leased is None or kept.dhcp != "1":
-        return None
-    gave = kept.lease
-    return Lease(
-        leased.address.ip,
-        leased.seconds_left,
-        parse_address(gave.server) if gave.server else None,
-        resolvers=tuple(parse_address(a) for a in _listed(gave.name_servers)),
-        search=_listed(gave.domain),
-    )
+    return listed(",".join(facts.policies.get("SearchList", ()))) or tuple(facts.search)
 
 
 def with_whole_metrics(config: InterfaceConfig, facts: Facts, index: int) -> InterfaceConfig:
@@ -221,8 +202,8 @@ def kept_config(facts: Facts, adapter: Adapter, kept: Kept) -> InterfaceConfig:
             for address in in_windows_order(held, _never_source(facts, adapter))
         ),
         routes=tuple(routes),
-        resolvers=tuple(map(parse_address, (*_listed(kept.name_servers), *_listed(kept.name_servers6)))) or None,
-        search=_one_list(facts) or _listed(kept.domain) or None,
+        resolvers=tuple(map(parse_address, (*listed(kept.name_servers), *listed(kept.name_servers6)))) or None,
+        search=_one_list(facts) or listed(kept.domain) or None,
         accepts_ra=bool(six) and routers,
         lease_routes=4 not in ignoring,
         fallback=_alternate(kept),

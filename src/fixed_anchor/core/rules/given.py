@@ -44,6 +44,7 @@ def _lease_supplied_more(
         more.append((f"time servers {servers}", f"time_servers: [{servers}]" if takes_time_servers else by_hand))
     more += _routes(lease.routes, interface)
     more += _search(tuple(d for d in lease.search if d in found.search), plan, interface)
+    more += [(what, f"(by hand, since no key is about it) {what}") for what in lease.others]
     if more:
         yield _supplied(f"the lease of {found.name}", more, raised)
 

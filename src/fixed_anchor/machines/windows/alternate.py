@@ -1,13 +1,13 @@
-"""The alternate configuration of an adapter, as the registry keeps it: DHCP options (RFC 2132) in a row.
+"""DHCP options (RFC 2132) as the registry keeps them in a row: of an adapter's alternate configuration, and of a lease.
 
 Each is five 32-bit little-endian numbers, which are its code, a zero, the length of its value and two zeros, and the
-value padded to a multiple of four bytes; the codes are 50 (the address), 1 (its mask), 3 (a router) and 6 (resolvers).
+value padded to a multiple of four bytes; of a lease the last number is a time. Of an alternate configuration the codes
+are 50 (the address), 1 (its mask), 3 (a router) and 6 (resolvers).
 """
 
 from __future__ import annotations
 
 import struct
-from collections.abc import Iterator
 from ipaddress import IPv4Address
 
 from fixed_anchor.core.addresses import IPAddress, parse_interface_address
@@ -33,8 +33,8 @@ def _option(code: int, addresses: list[IPAddress]) -> bytes:
 
 
 def decode(data: bytes) -> Fallback:
-    """What such a value says. Raises :class:`ValueError` where it is none."""
-    said = dict(_options(data))
+    """The alternate configuration that such a value says. Raises :class:`ValueError` where it is none."""
+    said = {code: _addresses(value) for code, value in options_in(data).items()}
     if not said.get(_ADDRESS):
         return Fallback()
     mask = said[_MASK][0] if said.get(_MASK) else IPv4Address("255.255.255.255")
@@ -46,14 +46,20 @@ def decode(data: bytes) -> Fallback:
     )
 
 
-def _options(data: bytes) -> Iterator[tuple[int, list[IPv4Address]]]:
+def options_in(data: bytes) -> dict[int, bytes]:
+    """All options by their codes. Raises :class:`ValueError` where one is cut short."""
+    found: dict[int, bytes] = {}
     at = 0
     while at + _HEAD.size <= len(data):
         code, _, length, _, _ = _HEAD.unpack_from(data, at)
         at += _HEAD.size
         value = data[at : at + length]
         if len(value) != length:
-            raise ValueError("its alternate configuration is cut short")
+            raise ValueError("DHCP options in the registry are cut short")
         at += (length + 3) // 4 * 4
-        if code in (_ADDRESS, _MASK, _ROUTER, _RESOLVERS):
-            yield code, [IPv4Address(value[n : n + 4]) for n in range(0, length - 3, 4)]
+        found[code] = value
+    return found
+
+
+def _addresses(value: bytes) -> list[IPv4Address]:
+    return [IPv4Address(value[n : n + 4]) for n in range(0, len(value) - 3, 4)]

@@ -142,8 +142,8 @@ foreach ($guid in $guids) {
                 address = Text $key 'DhcpIPAddress'; mask = Text $key 'DhcpSubnetMask'; server = Text $key 'DhcpServer'
                 gateways = @(Texts $key 'DhcpDefaultGateway'); name_servers = Text $key 'DhcpNameServer'; domain = Text $key 'DhcpDomain'
                 obtained = Text $key 'LeaseObtainedTime'; ends = Text $key 'LeaseTerminatesTime'
-                wins = Text $key 'DhcpNetbiosNameServer'; node_type = Text $key 'DhcpNodeType'
-                routes = Text $key 'DhcpClasslessRoutes'; proxy_discovery = Text $key 'DhcpWpad'
+                # All options that the server gave: routes, name services of old, proxy discovery, time servers.
+                options = Hexadecimal (Value $key 'DhcpInterfaceOptions')
             }
         }
     } catch { Miss "kept, $guid" $_ }

@@ -112,7 +112,7 @@ class Profile(msgspec.Struct, frozen=True):
 
 
 class LeaseThere(msgspec.Struct, frozen=True):
-    """What the last lease gave; it stays, stale, after a change to fixed addresses."""
+    """What the last lease gave; it stays, stale, after a change to fixed addresses. ``options`` are in hexadecimal."""
 
     address: str = ""
     mask: str = ""
@@ -122,10 +122,7 @@ class LeaseThere(msgspec.Struct, frozen=True):
     domain: str = ""
     obtained: str = ""
     ends: str = ""
-    wins: str = ""
-    node_type: str = ""
-    routes: str = ""
-    proxy_discovery: str = ""
+    options: str | None = None
 
 
 class Kept(msgspec.Struct, frozen=True):
@@ -239,6 +236,11 @@ def plain_mac(text: str) -> str | None:
         return parse_mac(":".join(plain[n : n + 2] for n in range(0, len(plain), 2)))
     except ValueError:
         return None
+
+
+def listed(text: str) -> tuple[str, ...]:
+    """A list of the registry, which is separated by commas or blanks."""
+    return tuple(text.replace(",", " ").split())
 
 
 def version_of(family: str) -> int:

@@ -179,6 +179,7 @@ class _Adapter:
                 "DhcpDefaultGateway": [lease["gateway"]] if lease.get("gateway") else [],
                 "DhcpNameServer": " ".join(lease.get("resolvers", ())),
                 "DhcpDomain": lease.get("domain", ""),
+                **({"DhcpInterfaceOptions": list(bytes.fromhex(lease["options"]))} if lease.get("options") else {}),
                 "LeaseObtainedTime": 1795000000,
                 "LeaseTerminatesTime": 1795086400,
             }

@@ -121,10 +121,7 @@ def _kept(registry: State, guid: str) -> State:
             "domain": text("DhcpDomain"),
             "obtained": text("LeaseObtainedTime"),
             "ends": text("LeaseTerminatesTime"),
-            "wins": text("DhcpNetbiosNameServer"),
-            "node_type": text("DhcpNodeType"),
-            "routes": text("DhcpClasslessRoutes"),
-            "proxy_discovery": text("DhcpWpad"),
+            "options": bytes(key["DhcpInterfaceOptions"]).hex() if "DhcpInterfaceOptions" in key else None,
         },
     }
 
