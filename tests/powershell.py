@@ -80,3 +80,23 @@ def run_over(state: dict[str, Any], script: Path, folder: Path, mode: str = "") 
     done = powershell(RUN, folder, str(COMMANDS), str(script), mode, FIXED_ANCHOR_WINDOWS=str(machine))
     assert done.returncode == 0, done.stderr.decode("utf-8", "replace")
     return done.stdout
+
+
+#: Runs a script over each machine of a folder, in one process: what it prints lies beside the machine.
+RUN_ALL = r"""
+foreach ($machine in [IO.Directory]::GetFiles($args[2], '*.json')) {
+    $env:FIXED_ANCHOR_WINDOWS = $machine
+    Import-Module $args[0] -DisableNameChecking -Force
+    [IO.File]::WriteAllText("$machine.out", (@(& $args[1]) -join "`n") + "`n")
+}
+"""
+
+
+def run_over_all(states: list[dict[str, Any]], script: Path, folder: Path) -> list[bytes]:
+    """What a script that does not end its process prints on each machine of ``states``."""
+    files = [folder / f"{number:03d}.json" for number in range(len(states))]
+    for file, state in zip(files, states, strict=True):
+        file.write_text(json.dumps(state))
+    done = powershell(RUN_ALL, folder, str(COMMANDS), str(script), str(folder))
+    assert done.returncode == 0, done.stderr.decode("utf-8", "replace")
+    return [file.with_name(f"{file.name}.out").read_bytes() for file in files]

@@ -95,7 +95,7 @@ def plans(draw: st.DrawFn) -> dict[str, Any]:
 BEGINNINGS = ["leased", "several addresses", "ipv6", "self-assigned", "left over"]
 
 
-@settings(max_examples=120, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 @given(st.sampled_from(BEGINNINGS), st.lists(plans(), min_size=1, max_size=3))
 def test_one_plan_after_another(name: str, every: list[dict[str, Any]]) -> None:
     """Whatever is planned after whatever was: it ends as it was drafted, and then nothing is left to be done."""
