@@ -140,7 +140,7 @@ def one_schedule(scene: Scene, seed: int) -> None:
 
 
 def pytest_generate_tests(metafunc: pytest.Metafunc) -> None:
-    seeds = range(300 if metafunc.config.getoption("--whole-matrix") else 30)
+    seeds = range(300 if metafunc.config.getoption("--whole-matrix") else 16)
     metafunc.parametrize("seed", seeds)
 
 
