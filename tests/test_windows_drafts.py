@@ -27,6 +27,7 @@ from fixed_anchor.standins.windows.told import facts_of
 from fixed_anchor.workflow.check import check
 from fixed_anchor.workflow.draft import draft
 from fixed_anchor.workflow.site import Site
+from fixed_anchor.workflow.verify import verify
 from tests.test_commands import run
 from tests.test_windows import HOSTILE, state_of
 
@@ -98,6 +99,12 @@ def test_a_draft(name: str, tmp_path: Path) -> None:
         assert set(case["finds"]) <= found, found
         if "refuses" not in case:
             assert "cannot-be-drafted" not in found
+
+
+@pytest.mark.parametrize("name", [name for name, case in CASES.items() if "refuses" in case])
+def test_what_cannot_be_drafted_is_verified_all_the_same(name: str, tmp_path: Path) -> None:
+    """It is not as planned, or nobody can tell: a refusal of one host ends the verification of no other."""
+    assert verify(site_of(CASES[name], tmp_path)).verdict != "as planned"
 
 
 def test_there_are_enough_of_them() -> None:

@@ -64,7 +64,7 @@ def _system(text: str) -> str:
 
 
 def _interface(facts: Facts, adapter: Adapter) -> SurveyedInterface:
-    kept = next((k for k in facts.kept if k.guid.lower() == adapter.guid.lower()), None)
+    kept = facts.kept_of(adapter)
     addresses = tuple(_found(a) for a in _held(facts, adapter, "ActiveStore"))
     link = LinkFacts(
         adapter.name,
@@ -199,7 +199,7 @@ def kept_config(facts: Facts, adapter: Adapter, kept: Kept) -> InterfaceConfig:
         addresses=tuple(
             address
             for held in (four if 4 in spoken and not leased else [], six)
-            for address in in_windows_order(held, _never_source(facts, adapter))
+            for address in in_windows_order(held, never_source(facts, adapter))
         ),
         routes=tuple(routes),
         resolvers=tuple(map(parse_address, (*listed(kept.name_servers), *listed(kept.name_servers6)))) or None,
@@ -210,7 +210,7 @@ def kept_config(facts: Facts, adapter: Adapter, kept: Kept) -> InterfaceConfig:
     )
 
 
-def _never_source(facts: Facts, adapter: Adapter) -> frozenset[IPAddress]:
+def never_source(facts: Facts, adapter: Adapter) -> frozenset[IPAddress]:
     """The addresses of an adapter that are never chosen as a source by themselves."""
     held = (a for a in facts.addresses if a.index == adapter.index and a.skip_as_source)
     return frozenset(_address(a).ip for a in held)

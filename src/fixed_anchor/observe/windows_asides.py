@@ -105,7 +105,8 @@ def _absent(facts: Facts, shown: set[int]) -> Iterator[Aside]:
     for adapter in facts.adapters:
         if adapter.index in shown:
             continue
-        kept = [parse_address(a) for k in facts.kept if k.guid == adapter.guid and k.dhcp != "1" for a in k.addresses]
+        registry = facts.kept_of(adapter)
+        kept = [parse_address(a) for a in registry.addresses] if registry is not None and registry.dhcp != "1" else []
         kept += [_ip(a) for a in facts.addresses if a.index == adapter.index and a.store == "PersistentStore"]
         held = tuple(dict.fromkeys(a for a in kept if not a.is_unspecified))
         if held:

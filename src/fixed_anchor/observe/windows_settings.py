@@ -9,7 +9,7 @@ from fixed_anchor.core.config import Fallback, InterfaceConfig
 from fixed_anchor.core.plan import Gateway
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
 from fixed_anchor.machines.windows.facts import Facts
-from fixed_anchor.observe.windows import kept_config
+from fixed_anchor.observe.windows import kept_config, never_source
 
 
 def settings_now(facts: Facts, survey: HostSurvey, names: tuple[str, ...]) -> Settings:
@@ -26,19 +26,19 @@ def gateways_in(config: InterfaceConfig) -> tuple[Gateway, ...]:
 
 def _adapter(facts: Facts, found: SurveyedInterface) -> AdapterSettings:
     there = next(a for a in facts.adapters if a.index == found.index)
-    kept = next((k for k in facts.kept if k.guid.lower() == there.guid.lower()), None)
+    kept = facts.kept_of(there)
     sides = [i for i in facts.ip_interfaces if i.index == found.index]
     now = AdapterSettings(there.name, there.guid, there.index, found.link.mac, "off", "off")
     if kept is None:
         return now
     declared = kept_config(facts, there, kept)
     ignoring = {i.version for i in sides if i.ignores_defaults == "Enabled"}
-    never = {a.address.partition("%")[0] for a in facts.addresses if a.index == found.index and a.skip_as_source}
+    never = never_source(facts, there)
     return msgspec.structs.replace(
         now,
         ipv4=declared.ipv4,
         ipv6=declared.ipv6,
-        addresses=tuple(HeldAddress(a, str(a.ip) not in never) for a in declared.addresses),
+        addresses=tuple(HeldAddress(a, a.ip not in never) for a in declared.addresses),
         gateways=gateways_in(declared),
         routes=tuple(r for r in declared.routes if not r.is_default),
         resolvers=declared.resolvers or (),

@@ -33,7 +33,7 @@ from fixed_anchor.core.plan import Gateway
 from fixed_anchor.machines.windows.alternate import encode
 
 #: The metric of a route of which nobody says one, as Windows has it.
-_USUAL_METRIC = 256
+USUAL_METRIC = 256
 
 
 def acts_between(
@@ -176,7 +176,7 @@ def _gone_gateways(was: AdapterSettings, now: AdapterSettings, version: int) -> 
 
 
 def _metric(gateway: Gateway) -> int:
-    return gateway.metric if gateway.metric is not None else _USUAL_METRIC
+    return gateway.metric if gateway.metric is not None else USUAL_METRIC
 
 
 def _ipv6(was: AdapterSettings, now: AdapterSettings) -> Iterator[Act]:
@@ -202,7 +202,7 @@ def _routes(was: AdapterSettings, now: AdapterSettings) -> Iterator[Act]:
         for other in was.routes:
             if (other.destination, other.next_hop) == (route.destination, route.next_hop):
                 yield DropRoute(now.guid, now.index, str(other.destination), hop)
-        metric = route.metric if route.metric is not None else _USUAL_METRIC
+        metric = route.metric if route.metric is not None else USUAL_METRIC
         yield AddRoute(now.guid, now.index, str(route.destination), hop, metric)
 
 

@@ -19,12 +19,10 @@ from fixed_anchor.machines.windows.facts import Facts
 from fixed_anchor.observe.windows import in_windows_order, kept_routes_of, with_whole_metrics
 from fixed_anchor.observe.windows_settings import gateways_in, settings_now
 from fixed_anchor.workflow.host_wide import in_order
-from fixed_anchor.workflow.windows_acts import acts_between
+from fixed_anchor.workflow.windows_acts import USUAL_METRIC, acts_between
 
 #: The metrics that SetGateways takes.
 _LEAST, _MOST = 1, 9999
-#: The metric that Windows gives a gateway of which nobody says one.
-_USUAL_METRIC = 256
 #: A name of a machine, which is also its NetBIOS name.
 _NAME = re.compile(r"(?!\d+$)[A-Za-z0-9][A-Za-z0-9-]{0,13}[A-Za-z0-9]|[A-Za-z]")
 _RESTART = "the new name is in force after a restart"
@@ -187,7 +185,7 @@ def _metric_now(found: SurveyedInterface, facts: Facts, version: int) -> int:
         for r in facts.routes
         if r.index == found.index and r.destination == everywhere and r.store == "ActiveStore"
     ]
-    return max(_LEAST, min(metrics, default=_USUAL_METRIC))
+    return max(_LEAST, min(metrics, default=USUAL_METRIC))
 
 
 def _one_list(
@@ -254,7 +252,7 @@ def _all_routes(now: AdapterSettings, config: InterfaceConfig) -> Iterator[Route
         metric = said.metric if said is not None and said.metric is not None else route.metric
         yield msgspec.structs.replace(route, metric=metric)
     for route in planned.values():
-        yield msgspec.structs.replace(route, metric=_USUAL_METRIC if route.metric is None else route.metric)
+        yield msgspec.structs.replace(route, metric=USUAL_METRIC if route.metric is None else route.metric)
 
 
 def _takes_defaults(now: AdapterSettings, config: InterfaceConfig) -> Iterator[int]:

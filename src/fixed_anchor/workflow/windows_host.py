@@ -46,15 +46,11 @@ class WindowsHost:
 
     def foresee(self, plan: Plan, host: HostPlan, survey: HostSurvey) -> Foreseen:
         """What would be set after the change; routes have the metric that counts, the adapter's with their own."""
-        touched = [i for i in host.interfaces if i.ipv4 != "untouched" or i.ipv6 != "untouched"]
-        wanted = {i.name: wanted_config(plan, i) for i in touched if survey.interface(i.name) is not None}
+        wanted, error = self._wanted(plan, host, survey)
+        wanted = {name: config for name, config in wanted.items() if survey.interface(name) is not None}
         refusal = None
-        try:
-            if touched:
-                made = draft_windows(plan, host, self.facts, survey)
-                wanted = {config.interface: config for config in made.wanted}
-        except AnchorError as error:
-            refusal = refusal_of(error, plan, next((i.line for i in touched if i.name in wanted), host.line))
+        if error is not None:
+            refusal = refusal_of(error, plan, next((i.line for i in host.interfaces if i.name in wanted), host.line))
         declared = {
             found.name: Declared(
                 wanted.get(found.name, found.declared),
@@ -83,8 +79,19 @@ class WindowsHost:
         return take_baseline(draft.host, self.machine, survey, coming, draft.reachable)
 
     def wanted(self, plan: Plan, host: HostPlan, survey: HostSurvey) -> dict[str, InterfaceConfig]:
-        """What the plan wants of each adapter that it touches, with the metrics that are set."""
-        return {config.interface: config for config in draft_windows(plan, host, self.facts, survey).wanted}
+        """What the plan wants of each adapter that it touches: with the metrics to be set, where it can be drafted."""
+        return self._wanted(plan, host, survey)[0]
+
+    def _wanted(
+        self, plan: Plan, host: HostPlan, survey: HostSurvey
+    ) -> tuple[dict[str, InterfaceConfig], AnchorError | None]:
+        """The same, and why it cannot be drafted."""
+        touched = [i for i in host.interfaces if i.ipv4 != "untouched" or i.ipv6 != "untouched"]
+        try:
+            made = draft_windows(plan, host, self.facts, survey).wanted if touched else ()
+            return {config.interface: config for config in made}, None
+        except AnchorError as error:
+            return {i.name: wanted_config(plan, i) for i in touched}, error
 
     def from_elsewhere(self, wanted: tuple[InterfaceConfig, ...]) -> tuple[VerifyCheck, ...]:
         return seen_by(self.neighbours, wanted)

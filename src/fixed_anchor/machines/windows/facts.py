@@ -215,6 +215,10 @@ class Facts(msgspec.Struct, frozen=True):
     sockets: list[Socket] = []
     missing: dict[str, str] = {}
 
+    def kept_of(self, adapter: Adapter) -> Kept | None:
+        """What the registry keeps of an adapter, ``None`` where nothing was told of it."""
+        return next((k for k in self.kept if k.guid.lower() == adapter.guid.lower()), None)
+
     @property
     def unknown(self) -> str:
         """Why it is not all that a survey is made of; empty where that is all there."""

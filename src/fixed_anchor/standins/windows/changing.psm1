@@ -134,9 +134,6 @@ function Invoke-CimMethod {
         [pscustomobject] @{ ReturnValue = $value }
     } catch { Write-Error -Message "$_" }
 }
-function Binding([string] $component, [int] $index, [bool] $speaks) {
-    Ask 'set_binding' @{ index = $index; version = $(if ($component -eq 'ms_tcpip6') { 6 } else { 4 }); speaks = $speaks } | Out-Null
-}
 function Restart-NetAdapter {
     [CmdletBinding()]
     param([string] $InterfaceDescription, [int] $InterfaceIndex)

@@ -7,7 +7,8 @@ from fixed_anchor.standins.windows.state import INTERFACES, INTERFACES6, POLICIE
 
 #: What stands as IPv6 resolvers where none are set.
 _OF_OLD = ["fec0:0:0:ffff::1%1", "fec0:0:0:ffff::2%1"]
-_PRIVATE, _PUBLIC, _DOMAIN = "Private", "Public", "DomainAuthenticated"
+#: The category that nobody can set.
+_DOMAIN = "DomainAuthenticated"
 
 
 def set_resolvers(state: State, index: int, servers: list[str]) -> None:
