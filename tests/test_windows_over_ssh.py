@@ -155,7 +155,7 @@ def test_a_machine_at_its_address_must_be_itself(there: Path, tmp_path: Path, mo
     with closing(Seat()) as seat:
         mine = reached(tmp_path, seat, frozenset({"00:00:5e:00:53:31"}), "203.0.113.20")
         assert take_stock(mine).system.startswith("Windows")
-        found = mine._powershell
+        found = mine._powershell.session
         assert found is not None
         assert found.found_at is not None
         assert str(found.found_at.address) == "203.0.113.20"
@@ -191,8 +191,8 @@ def test_the_line_is_lost(there: Path, tmp_path: Path) -> None:
     with closing(Seat()) as seat:
         found = reached(tmp_path, seat)
         take_stock(found)
-        assert found._powershell is not None
-        found._powershell.channel._process.kill()
+        assert found._powershell.session is not None
+        found._powershell.session.channel._process.kill()
         with pytest.raises(Unreachable, match="the connection to gannet-ws was lost"):
             take_stock(found)
         # It is connected anew.

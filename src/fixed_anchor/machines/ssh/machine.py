@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import logging
 import shlex
 import threading
@@ -21,15 +20,16 @@ from fixed_anchor.machines.readable import Ran, Wanted, not_asked
 from fixed_anchor.machines.search import GREP, LARGE, Found, found_by_commands
 from fixed_anchor.machines.seat import Way
 from fixed_anchor.machines.ssh.alone import why_not_alone
-from fixed_anchor.machines.ssh.connector import ShellConnector, WindowsConnector, collected_over
+from fixed_anchor.machines.ssh.connector import ShellConnector, WindowsConnector
 from fixed_anchor.machines.ssh.corrections import corrections
 from fixed_anchor.machines.ssh.destination import Destination
 from fixed_anchor.machines.ssh.errand import Errand, Reply
+from fixed_anchor.machines.ssh.powershell import PowerShell
 from fixed_anchor.machines.ssh.session import Password, Session
 from fixed_anchor.machines.ssh.shell_vantage import ShellVantage
 from fixed_anchor.machines.ssh.trouble import NoShell
 from fixed_anchor.machines.ssh.windows_session import WindowsSession
-from fixed_anchor.machines.ssh.windows_vantage import WindowsVantage, looking_source
+from fixed_anchor.machines.ssh.windows_vantage import WindowsVantage
 from fixed_anchor.machines.windows.facts import Facts
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Vantage
@@ -53,7 +53,6 @@ class SshMachine:
     is_afar = False
     has_shell = True
     has_tool = False
-    windows: Facts | None = None
 
     def __init__(self, destination: Destination, way: Way) -> None:
         self.destination = destination
@@ -70,8 +69,7 @@ class SshMachine:
         ways = (shown, destination, way.addresses, way.macs, way.elsewhere)
         tell: Password = lambda refused: seat.password(shown, refused)  # noqa: E731
         self._connector = ShellConnector(*ways, tell, seat.jump)
-        self._by_powershell = WindowsConnector(*ways, tell, seat.jump)
-        self._powershell: WindowsSession | None = None
+        self._powershell = PowerShell(WindowsConnector(*ways, tell, seat.jump))
 
     # --- the connection -----------------------------------------------------------------
 
@@ -109,54 +107,24 @@ class SshMachine:
                 try:
                     self._session = self._connector.open(early)
                 except NoShell as why:
-                    self._ask_powershell()
-                    raise (self._is_windows() if self.windows is not None else why) from None
+                    raise (self._is_windows() if self._powershell.is_there() else why) from None
                 _log.info("%s: connected, user %s", self.name, self._session.uid)
-                if self._session.may_be_windows:
-                    self._ask_powershell()
-                    if self.windows is not None:
-                        self._session.close()
-                        self._session = None
-                        raise self._is_windows()
+                if self._session.may_be_windows and self._powershell.is_there():
+                    self._session.close()
+                    self._session = None
+                    raise self._is_windows()
             return self._session
 
     # --- a Windows machine --------------------------------------------------------------
 
-    def _ask_powershell(self) -> None:
-        """Finds out whether it is a Windows machine: then its PowerShell answers. Raises what else is wrong."""
-        try:
-            self._collect()
-        except NoShell as error:
-            _log.info("%s: %s", self.name, error)
-
-    def _collect(self) -> None:
-        """Asks the collector anew. Raises :class:`NoAccess`."""
-        try:
-            if self._powershell is None:
-                self._by_powershell.facts = None
-                self._powershell = self._by_powershell.open()
-                _log.info("%s: connected, by its PowerShell", self.name)
-            told = self._by_powershell.facts or collected_over(self._powershell)
-            self._by_powershell.facts = None
-        except Unreachable:
-            self._drop()
-            raise
-        self.windows = told
+    @property
+    def windows(self) -> Facts | None:
+        return self._powershell.facts
 
     def _look(self, asked: dict[str, Any]) -> Any:
-        """What ``looking.ps1`` answers there. Raises :class:`NoAccess`."""
+        """What is seen from a Windows machine. Raises :class:`NoAccess`."""
         with self._lock:
-            if self._powershell is None:
-                self._collect()
-            assert self._powershell is not None
-            try:
-                said = self._powershell.ask(looking_source(), _USUAL, json.dumps(asked))
-                return json.loads(said)["answer"]
-            except (ValueError, KeyError, TypeError):
-                raise NoAccess(f"the answer of {self.name} makes no sense") from None
-            except (Unreachable, KeyboardInterrupt):
-                self._drop()
-                raise
+            return self._powershell.look(asked)
 
     def _is_windows(self) -> OtherSystem:
         return OtherSystem(
@@ -174,7 +142,7 @@ class SshMachine:
 
     def _say_where(self) -> None:
         """Notes what is to be corrected at the seat where the host was found at an address alone."""
-        open_one = self._session or self._powershell
+        open_one = self._session or self._powershell.session
         found = open_one.found_at if open_one is not None else None
         if found is None:
             return
@@ -183,10 +151,11 @@ class SshMachine:
             self._seat.remark(f"{self.name} is at {found.address}, {found.how}. Correct at this seat:", wrong)
 
     def _drop(self) -> None:
-        for session in (self._session, self._powershell):
-            if session is not None:
-                session.close()
-        self._session = self._powershell = self._relay = None
+        if self._session is not None:
+            self._session.close()
+            self._session = None
+            self._relay = None
+        self._powershell.close()
 
     def ask(self, errand: Errand, only_looks: bool = False) -> Reply:
         """One errand, over a new connection where the last one was lost."""
@@ -219,7 +188,7 @@ class SshMachine:
     def fetch(self, wanted: Wanted) -> Fetched:
         if self.windows is not None:
             with self._lock:
-                self._collect()
+                self._powershell.collect()
             raise self._is_windows()
         errand = Errand()
         for pattern in wanted.files:
@@ -399,9 +368,7 @@ class SshMachine:
 
     def _open_one(self) -> Session | WindowsSession:
         with self._lock:
-            if self.windows is not None and self._powershell is None:
-                self._collect()
-            return self._powershell or self.session_with_it()
+            return self._powershell.opened() if self.windows is not None else self.session_with_it()
 
     def why_not_alone(self) -> AnchorError | None:
         return why_not_alone(self.name, self.destination, self._connector.effective().jump)

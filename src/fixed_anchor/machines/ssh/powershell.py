@@ -1,0 +1,75 @@
+"""The PowerShell of a reached machine, where that is a Windows one: found by asking, and asked from then on."""
+
+from __future__ import annotations
+
+import json
+import logging
+from typing import Any
+
+from fixed_anchor.core.errors import NoAccess, Unreachable
+from fixed_anchor.machines.ssh.connector import WindowsConnector, collected_over
+from fixed_anchor.machines.ssh.trouble import NoShell
+from fixed_anchor.machines.ssh.windows_session import WindowsSession
+from fixed_anchor.machines.ssh.windows_vantage import looking_source
+from fixed_anchor.machines.windows.facts import Facts
+
+_log = logging.getLogger(__name__)
+
+#: Seconds for a look from there.
+_LOOK = 30.0
+
+
+class PowerShell:
+    """Everything raises :class:`NoAccess`, and :class:`Unreachable` where the line is lost; then it is made anew.
+
+    ``facts`` are what the collector told last, ``None`` where nobody has answered as a Windows machine.
+    """
+
+    def __init__(self, connector: WindowsConnector) -> None:
+        self._connector = connector
+        self.session: WindowsSession | None = None
+        self.facts: Facts | None = None
+
+    def is_there(self) -> bool:
+        """Asks for it: where it answers its collector has told everything."""
+        try:
+            self.collect()
+        except NoShell as error:
+            _log.info("%s: %s", self._connector.host, error)
+        return self.facts is not None
+
+    def opened(self) -> WindowsSession:
+        """The open session; made where there is none."""
+        if self.session is None:
+            self._connector.facts = None
+            self.session = self._connector.open()
+            _log.info("%s: connected, by its PowerShell", self._connector.host)
+        return self.session
+
+    def collect(self) -> None:
+        """Asks the collector anew."""
+        try:
+            session = self.opened()
+            # To know it by its MACs at an address all of it was asked just now.
+            self.facts = self._connector.facts or collected_over(session)
+            self._connector.facts = None
+        except Unreachable:
+            self.close()
+            raise
+
+    def look(self, asked: dict[str, Any]) -> Any:
+        """What ``looking.ps1`` answers there."""
+        try:
+            said = self.opened().ask(looking_source(), _LOOK, json.dumps(asked))
+            return json.loads(said)["answer"]
+        except (ValueError, KeyError, TypeError):
+            raise NoAccess(f"the answer of {self._connector.host} makes no sense") from None
+        except (Unreachable, KeyboardInterrupt):
+            self.close()
+            raise
+
+    def close(self) -> None:
+        """Ends the session; it is made again if something is asked."""
+        if self.session is not None:
+            self.session.close()
+            self.session = None
