@@ -35,6 +35,7 @@ case " $* " in
 *" HostName="*) case "${AT-}" in key) echo "WARNING: REMOTE HOST IDENTIFICATION HAS CHANGED!" >&2; exit 255 ;; esac ;;
 *) case "${AT-}" in ?*) echo "ssh: connect to host tide-db port 22: No route to host" >&2; exit 255 ;; esac ;;
 esac
+if [ "${HANGS_UP-0}" -ge "$(grep -c . "$SAID")" ]; then printf '%b' "${ERRORS-}" >&2; exit 255; fi
 printf '%b' "${BEFORE-}"
 printf '%b' "${ERRORS-}" >&2
 [ -z "${STATUS-}" ] || exit "$STATUS"
@@ -313,6 +314,22 @@ def test_why_there_is_no_session(
     assert raised.value.remedy
     assert isinstance(raised.value, kind)
     assert isinstance(raised.value, Unreachable) == (kind is Unreachable)
+
+
+@pytest.mark.parametrize("said", ["", "kex_exchange_identification: read: Connection reset by peer\\n"])
+@pytest.mark.parametrize(("times", "reached"), [(1, True), (2, True), (99, False)])
+def test_a_server_that_hangs_up_before_the_login(
+    host: SshMachine, monkeypatch: pytest.MonkeyPatch, said: str, times: int, reached: bool
+) -> None:
+    """With too many at once sshd sends some away, mostly without a word: tried three times."""
+    monkeypatch.setattr("fixed_anchor.machines.ssh.connector._AGAIN_AFTER", (0.01, 0.01))
+    monkeypatch.setenv("HANGS_UP", str(times))
+    monkeypatch.setenv("ERRORS", said)
+    if reached:
+        assert host.run(("echo", "x")).out == "x\n"
+        return
+    with pytest.raises(Unreachable, match="ends the connection before the login"):
+        host.run(("true",))
 
 
 def test_control_characters_of_a_host_are_not_printed() -> None:

@@ -60,9 +60,14 @@ class Whereabouts:
         yield from self._in_sources(macs)
         if self.asks_segments:
             for name in dict.fromkeys(i.segment for i in host.interfaces):
-                for address, mac, seen_by in self._on(self._plan.segments[name], host):
-                    if mac in macs:
+                segment = self._plan.segments[name]
+                # Who was not heard once is looked for once more: a host that is busy answers late.
+                for counts in (_COUNTS, 0.0):
+                    seen = [one for one in self._on(segment, host, time.monotonic() - counts) if one[1] in macs]
+                    for address, mac, seen_by in seen:
                         yield address, f"found by its MAC {mac} from {seen_by}"
+                    if seen:
+                        break
 
     def _in_sources(self, macs: frozenset[str]) -> Iterator[tuple[IPAddress, str]]:
         claims, _ = read_sources(self._plan)
@@ -76,11 +81,11 @@ class Whereabouts:
                 if lease.mac in macs and lease.holds(now):
                     yield lease.address, f"leased to it by {lease.place}"
 
-    def _on(self, segment: Segment, host: HostPlan) -> list[tuple[IPAddress, str, str]]:
-        """Who is on a segment: each address with its MAC, and from where it was seen."""
+    def _on(self, segment: Segment, host: HostPlan, since: float) -> list[tuple[IPAddress, str, str]]:
+        """Who is on a segment, by a look that ended after ``since``: each address with its MAC, and from where."""
         with self._lock:
             at, seen = self._seen.get(segment.name, (0.0, []))
-            if time.monotonic() - at < _COUNTS and segment.name in self._seen:
+            if at >= since and segment.name in self._seen:
                 return seen
             found = self._sweep(segment, host)
             self._seen[segment.name] = time.monotonic(), found

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import logging
+import time
 from collections.abc import Callable
 from contextlib import AbstractContextManager, nullcontext
 from typing import Generic, TypeVar
@@ -15,12 +17,18 @@ from fixed_anchor.machines.ssh.channel import Channel
 from fixed_anchor.machines.ssh.destination import Destination
 from fixed_anchor.machines.ssh.errand import Errand
 from fixed_anchor.machines.ssh.session import FoundAt, Password, Session
-from fixed_anchor.machines.ssh.trouble import NoShell
+from fixed_anchor.machines.ssh.trouble import HungUp, NoShell
 from fixed_anchor.machines.ssh.windows_session import COLLECTING, WindowsSession, command, new_mark
 from fixed_anchor.machines.windows.collected import collector_source
 from fixed_anchor.machines.windows.facts import Facts, plain_mac, read_facts
 
+_log = logging.getLogger(__name__)
+
 S = TypeVar("S", Session, WindowsSession)
+
+#: Seconds before each further try where a server hung up before the login: eight sessions may begin at once, and a
+#: busy server sends some away.
+_AGAIN_AFTER = (1.0, 3.0)
 
 
 class Connector(Generic[S]):
@@ -170,6 +178,17 @@ class Connector(Generic[S]):
         return self._effective
 
     def _session(self, argv: list[str], early: Errand | None) -> S:
+        for pause in (*_AGAIN_AFTER, None):
+            try:
+                return self._one_session(argv, early)
+            except HungUp as error:
+                if pause is None:
+                    raise
+                _log.info("%s; once more in %.0f s", error.what, pause)
+                time.sleep(pause)
+        raise AssertionError
+
+    def _one_session(self, argv: list[str], early: Errand | None) -> S:
         jump = self.effective().jump
         with self._jump(jump) if jump else nullcontext():
             return self._begun(Channel(argv), early)

@@ -18,6 +18,18 @@ _UNREACHABLE = re.compile(
 )
 
 
+#: How it says that a server was there and hung up before the login, as one does with too many at once (MaxStartups,
+#: sshd_config(5)); at our log level mostly with no word at all. Not where a jump host says that it got no further.
+_HUNG_UP = re.compile(r"Connection (closed|reset) by|kex_exchange_identification", re.IGNORECASE)
+_NOT_THERE = re.compile(
+    r"refused|timed out|No route|unreachable|Host is down|open failed|not responding", re.IGNORECASE
+)
+
+
+class HungUp(Unreachable):
+    """A server took the connection and ended it before the login: another try may do."""
+
+
 class NoShell(NoAccess):
     """A host let us log in, and runs no ``/bin/sh`` for us: it may be another system."""
 
@@ -72,8 +84,11 @@ def _of_the_client(host: str, ways: str, said: str, words: str) -> NoAccess:
         return Unreachable(f"{host} cannot be found: {_last(said)}", remedy="is its name right, and DNS working here?")
     if re.search(r"Bad (configuration|owner|permission)|bad configuration|keyword|extra arguments", words):
         return NoAccess(f"ssh cannot read its configuration: {_last(said)}", remedy=f"try `{ways}`")
-    if _UNREACHABLE.search(words) or not words:
-        return Unreachable(f"{host} is not reached: {_last(said) or 'the connection ended'}", remedy=f"try `{ways}`")
+    if not words or (_HUNG_UP.search(words) and not _NOT_THERE.search(words)):
+        what = f"{host} is not reached: it ends the connection before the login"
+        return HungUp(what + (f": {_last(said)}" if words else ""), remedy=f"try `{ways}`")
+    if _UNREACHABLE.search(words):
+        return Unreachable(f"{host} is not reached: {_last(said)}", remedy=f"try `{ways}`")
     return NoAccess(f"{host} is not reached: {_last(said)}", remedy=f"try `{ways}`")
 
 
