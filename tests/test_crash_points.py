@@ -131,6 +131,9 @@ RUNS = [run for run in RUNS if run[0] == shells()[0] or run[2] == "before"]
 PARTS = 4
 
 
+pytestmark = pytest.mark.every_other
+
+
 def pytest_generate_tests(metafunc: pytest.Metafunc) -> None:
     is_whole = metafunc.config.getoption("--whole-matrix")
     metafunc.parametrize(("shell", "keep", "when"), RUNS)

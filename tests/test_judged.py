@@ -69,6 +69,9 @@ def lay(folder: Path, row: Row) -> None:
     (etc / "resolv.conf").symlink_to("/run/systemd/resolve/stub-resolv.conf")
 
 
+pytestmark = pytest.mark.every_other
+
+
 @pytest.mark.parametrize("name", ROWS)
 def test_a_network(name: str, tmp_path: Path) -> None:
     row = ROWS[name]

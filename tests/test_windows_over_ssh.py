@@ -128,12 +128,13 @@ def test_it_is_recognised_by_asking(there: Path, tmp_path: Path, monkeypatch: py
         assert (str(found.session()), found.ssh_port()) == ("203.0.113.20", 22)
         runs(there, MACHINES["several addresses"]["machine"])
         assert "198.51.100.21/24" in [str(a.address) for a in take_stock(found).interfaces[0].addresses]
-        for ask in (found.read, found.glob, found.folders):
-            with pytest.raises(OtherSystem, match="runs Windows"):
-                ask("/etc/hosts")
-        refusal = found.why_no_change()
-        assert refusal is not None
-        assert "nothing is changed there yet" in refusal.what
+        # It has no files of Linux, and runs none of its commands.
+        assert found.read("/etc/hosts") is None
+        assert (found.glob("/etc/hosts"), found.folders("/etc")) == ([], [])
+        assert not found.run(("true",)).known
+        with pytest.raises(OtherSystem, match="runs Windows"):
+            found.put("/etc/hosts", b"")
+        assert found.why_no_change() is None
     # One connection to learn that it is no Linux host, and one for all else.
     asked = (there / "asked").read_text().splitlines()
     assert len([line for line in asked if line.startswith("powershell ")]) == 1
@@ -207,11 +208,13 @@ def test_what_the_bootstrap_is_made_of(tmp_path: Path) -> None:
     assert {c["name"] for c in tree["commands"]} == {
         "ConvertTo-Json",
         "ForEach-Object",
+        "Where-Object",
         "by Ampersand VariableExpressionAst",
     }
     assert set(tree["members"]) == {
         "[Console]::Out.WriteLine", "[Console]::In.ReadLine", "[scriptblock]::Create",
         "[Convert]::FromBase64String", "[Convert]::ToBase64String", "GetString", "GetBytes", "WriteLine", "ReadLine",
+        "ContainsKey",
     } - {"[Console]::Out.WriteLine", "[Console]::In.ReadLine"}  # fmt: skip
     assert BOOTSTRAP.read_text("utf-8").isascii()
     assert len(command(new_mark())) < 8191
@@ -234,9 +237,9 @@ def test_the_commands_of_a_seat(there: Path, tmp_path: Path) -> None:
     # By its own neighbour table: nobody has the address, and the gateway is there.
     assert checked.returncode == 0, checked.stdout + checked.stderr
     assert "plan.yaml: clear" in checked.stdout
-    refused = run(tmp_path, "cutover", "plan.yaml", "--host", "gannet-ws")
-    assert refused.returncode == 4, refused.stderr
-    assert "nothing is changed there yet" in refused.stderr
+    dry = run(tmp_path, "cutover", "plan.yaml", "--host", "gannet-ws", "--dry-run")
+    assert dry.returncode == 0, dry.stderr
+    assert "this is what it would do; nothing was done" in dry.stdout
 
 
 @pytest.fixture

@@ -39,11 +39,6 @@ def why_not() -> str | None:
 
 
 def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
-    if not config.getoption("--whole-matrix"):
-        # Of a table whose rows are tried with stand-ins as well, a cover is enough for every run.
-        beyond_cover = [item for item in items if item.get_closest_marker("beyond_cover")]
-        config.hook.pytest_deselected(items=beyond_cover)
-        items[:] = [item for item in items if item not in beyond_cover]
     reason = why_not()
     items[:] = _mixed(items)
     if reason is None:

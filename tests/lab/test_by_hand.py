@@ -19,6 +19,9 @@ STARTS = [*STACKS, "sysv"]
 SOME = ("networkd", "ifupdown", "sysv")
 
 
+pytestmark = pytest.mark.every_other
+
+
 def pytest_generate_tests(metafunc: pytest.Metafunc) -> None:
     whole = metafunc.config.getoption("--whole-matrix")
     metafunc.parametrize("stack", STARTS if whole else SOME)

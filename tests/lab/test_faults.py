@@ -37,6 +37,8 @@ from tests.lab.test_matrix import STACKS
 
 STATES = ("prepared", "leaving", "writing", "activating", "waiting", "committing", "rolling-back")
 
+pytestmark = pytest.mark.every_other
+
 #: What strikes at a state, and the states at which it is tried without ``--whole-matrix``.
 STRIKES = {
     "tool-killed": ("leaving", "waiting"),

@@ -142,7 +142,7 @@ def test_back_on_another_lease(make_host: MakeHost, segment: Segment, far_seat: 
     seat.does(*UNATTENDED)
     # The server leases its old address to nobody any more.
     segment.move_pool("203.0.113.150", "203.0.113.160")
-    restore = ("restore", "--plan", "plan.yaml", "--host", "tide-db", "--confirm-within", "60", "--unattended")
+    restore = ("restore", "--plan", "plan.yaml", "--host", "tide-db", "--confirm-within", "240", "--unattended")
     done = seat.tool(*restore)
     said = done.stdout + done.stderr
     if not beside:

@@ -25,6 +25,9 @@ SOME = {
 }
 
 
+pytestmark = pytest.mark.every_other
+
+
 def pytest_generate_tests(metafunc: pytest.Metafunc) -> None:
     whole = metafunc.config.getoption("--whole-matrix")
     some = SOME.get(metafunc.function.__name__, tuple(STACKS))

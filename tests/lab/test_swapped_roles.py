@@ -74,6 +74,9 @@ def cached(neighbour: Namespace, address: str) -> str:
     return neighbour("ip", "neigh", "show", address).stdout
 
 
+pytestmark = pytest.mark.every_other
+
+
 def pytest_generate_tests(metafunc: pytest.Metafunc) -> None:
     whole = metafunc.config.getoption("--whole-matrix")
     some = {"test_neighbours_reach_the_new_owner_at_once": ("networkd", "ifupdown")}

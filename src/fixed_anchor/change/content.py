@@ -49,6 +49,12 @@ class FileContent(msgspec.Struct, frozen=True):
 Content = FileContent | SettingsContent
 
 
+def settings_in(content: Content) -> SettingsContent:
+    """The content of a change of a Windows machine: for the target that makes no other."""
+    assert isinstance(content, SettingsContent)
+    return content
+
+
 def files_in(content: Content) -> FileContent:
     """The content of a change that is made of files: for the target that makes no other."""
     assert isinstance(content, FileContent)

@@ -5,7 +5,7 @@ Nothing here knows how they are read or written; :mod:`fixed_anchor.change.acts`
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 
 import msgspec
 
@@ -82,7 +82,10 @@ class Settings(msgspec.Struct, frozen=True):
 class SettingsContent(msgspec.Struct, frozen=True):
     """The content of a change: settings as they are and as they shall become, and the acts in between, in order.
 
-    ``restart`` says what comes into force with a restart alone.
+    ``restart`` says what comes into force with a restart alone. Where old addresses stay until the decision, ``acts``
+    lead to ``waiting``, and ``drop`` from there to ``after``; ``grace_facts`` are what then ends. ``back`` leads from
+    wherever a change has got to what was ``before``. ``options`` are the alternate configurations of today by GUID, as
+    the registry has them, in hexadecimal.
     """
 
     interfaces: tuple[str, ...]
@@ -90,11 +93,21 @@ class SettingsContent(msgspec.Struct, frozen=True):
     after: Settings
     acts: tuple[Act, ...]
     restart: str = ""
+    waiting: Settings | None = None
+    drop: tuple[Act, ...] = ()
+    back: tuple[Act, ...] = ()
+    grace_facts: tuple[str, ...] = ()
+    options: Mapping[str, str] = {}
 
     @property
     def is_empty(self) -> bool:
         """Whether nothing is to be done: what is wanted is set already."""
         return not self.acts
+
+    @property
+    def until_decided(self) -> Settings:
+        """What is set until the decision."""
+        return self.after if self.waiting is None else self.waiting
 
 
 def _row(key: str, value: str) -> str:

@@ -178,6 +178,7 @@ class App:
         """A host of a plan as a target of changes; the commands that are shown for it name the plan."""
         if machine is not site.here:
             self._of_plan[id(machine)] = (site.plan.file, host.name)
+        machine.recognise()
         return target_of(machine)
 
     def seat_of(self, machine: Machine) -> str | None:

@@ -5,7 +5,8 @@ From a seat a change is ``HOST:NUMBER``.
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from collections.abc import Callable
+from functools import cached_property, partial
 
 import click
 
@@ -16,12 +17,22 @@ from fixed_anchor.workflow.site import Site
 from fixed_anchor.workflow.targets import HostTarget
 
 
-class Chosen(NamedTuple):
-    """A host that was chosen: its name, itself as a target of changes, and the change that was named."""
+class Chosen:
+    """A host that was chosen: its name, itself as a target of changes, and the change that was named.
 
-    host: str
-    target: HostTarget
-    change: str | None = None
+    Which kind of target it is may have to be asked there, and that is done when it is first used: by several threads
+    for several hosts. It raises :class:`~fixed_anchor.core.errors.NoAccess` then.
+    """
+
+    def __init__(self, host: str, target: Callable[[], HostTarget], change: str | None = None) -> None:
+        self.host = host
+        self.change = change
+        self._target = target
+
+    @cached_property
+    def target(self) -> HostTarget:
+        """The host as a target."""
+        return self._target()
 
 
 def split_change(change: str | None, plan: str | None) -> tuple[str | None, str | None]:
@@ -43,7 +54,7 @@ def to_look_at(
     host, number = _checked(plan, hosts, change)
     if plan is None:
         target = app.kept_target()
-        return None, [Chosen(target.name, target, number)]
+        return None, [Chosen(target.name, lambda: target, number)]
     site = app.site(plan, at_once)
     named = (host,) if host is not None else hosts
     found = [_chosen(app, site, planned, number) for planned in site.hosts(named)]
@@ -66,7 +77,7 @@ def to_act_on(
         if every:
             raise click.UsageError("--all means the hosts of a plan: it goes with --plan PLAN")
         target = app.kept_target()
-        return None, [Chosen(target.name, target, number)]
+        return None, [Chosen(target.name, lambda: target, number)]
     if every and (hosts or host):
         raise click.UsageError("--all and --host exclude each other")
     site = app.site(plan, at_once)
@@ -75,7 +86,7 @@ def to_act_on(
         here = site.own_hosts()
         if not here:
             raise site.nobody_named(f"name what it is to {verb} with --host, as HOST:NUMBER, or with --all")
-        return site, [Chosen(here[0].name, app.target_of(site, here[0], site.here), number)]
+        return site, [Chosen(here[0].name, partial(app.target_of, site, here[0], site.here), number)]
     named = (host,) if host is not None else hosts
     found = [(planned, _chosen(app, site, planned, number)) for planned in site.hosts(named)]
     for planned, one in found:
@@ -100,7 +111,7 @@ def _chosen(app: App, site: Site, planned: HostPlan, number: str | None) -> Chos
     machine = site.machine(planned)
     if machine is None or not machine.running:
         return None
-    return Chosen(planned.name, app.target_of(site, planned, machine), number)
+    return Chosen(planned.name, partial(app.target_of, site, planned, machine), number)
 
 
 def say_failed(app: App, host: str, error: AnchorError) -> None:

@@ -1,4 +1,4 @@
-"""Calls the verbs of the shell engine on a machine, and reads what it keeps.
+"""Calls the verbs of the engine on a machine, and reads what it keeps.
 
 It knows states, numbers and words, and nothing of what a change consists of.
 """
@@ -36,14 +36,15 @@ _LAYING = ".laying"
 
 def changes_folder(machine: Machine) -> str:
     """The folder of all changes of a machine."""
-    return f"{machine.state_dir}/changes"
+    return f"{machine.store.state_dir}/changes"
 
 
 def never_begun(machine: Machine) -> str:
     """The sentence that no change was ever begun on the machine, where its state folder is not there; else empty."""
-    above, _, name = machine.state_dir.rstrip("/").rpartition("/")
-    there = name in machine.folders(above or "/")
-    return "" if there else f"no change was ever begun on {machine.name}: there is no {machine.state_dir}"
+    state_dir = machine.store.state_dir
+    above, _, name = state_dir.rstrip("/").rpartition("/")
+    there = name in machine.store.folders(above or "/")
+    return "" if there else f"no change was ever begun on {machine.name}: there is no {state_dir}"
 
 
 def number_of(machine: Machine, typed: str) -> str:
@@ -64,12 +65,12 @@ def folder_of(machine: Machine, number: str) -> str:
 
 def numbers(machine: Machine) -> list[str]:
     """The numbers of all changes of the machine, oldest first."""
-    return [name for name in machine.folders(changes_folder(machine)) if name.isdecimal()]
+    return [name for name in machine.store.folders(changes_folder(machine)) if name.isdecimal()]
 
 
 def open_change(machine: Machine) -> str | None:
     """The number of the open change, or ``None``."""
-    target = machine.link_target(f"{changes_folder(machine)}/open")
+    target = machine.store.link_target(f"{changes_folder(machine)}/open")
     if target is None or target not in numbers(machine):
         return None
     return target if status(machine, target).is_open else None
@@ -80,22 +81,21 @@ def lay_down(machine: Machine, data_in: Callable[[str], Data]) -> str:
 
     ``data_in`` gives the data for the folder that the change gets.
     """
-    machine.make_folder(changes_folder(machine))
+    machine.store.make_folder(changes_folder(machine))
     taken = numbers(machine)
     number = int(taken[-1]) + 1 if taken else 1
     # Under another name until it is whole: one that was interrupted must be in nobody's way.
-    while not machine.make_folder(f"{folder_of(machine, f'{number:04d}')}{_LAYING}"):
+    while not machine.store.make_folder(f"{folder_of(machine, f'{number:04d}')}{_LAYING}"):
         number += 1
     folder = folder_of(machine, f"{number:04d}")
-    machine.put_all(f"{folder}{_LAYING}", data_in(folder))
-    machine.rename_folder(f"{folder}{_LAYING}", folder)
+    machine.store.put_all(f"{folder}{_LAYING}", data_in(folder))
+    machine.store.rename_folder(f"{folder}{_LAYING}", folder)
     return f"{number:04d}"
 
 
 def engine_command(machine: Machine, number: str, verb: str) -> tuple[str, ...]:
     """The plain command of a verb, as it can be typed on a host without Python."""
-    folder = folder_of(machine, number)
-    return ("/bin/sh", f"{folder}/engine.sh", verb, folder)
+    return machine.store.engine_argv(folder_of(machine, number), verb)
 
 
 def _verb(machine: Machine, number: str, verb: str, *words: str, timeout: float = 60.0) -> Ran:
@@ -103,7 +103,7 @@ def _verb(machine: Machine, number: str, verb: str, *words: str, timeout: float 
         if _state_on_disk(machine, number):
             raise Stuck(_engine_gone(machine, number), remedy=BY_HAND)
         raise ChangeOpen(f"change {number} was never begun", remedy="its folder holds no engine, and may be removed")
-    ran = machine.run((*engine_command(machine, number, verb), *words), timeout)
+    ran = machine.store.ask_engine(folder_of(machine, number), verb, words, timeout)
     _log.info("change %s of %s: %s %s: status %s", number, machine.name, verb, " ".join(words), ran.status)
     return ran
 
@@ -116,7 +116,7 @@ def _checked(ran: Ran) -> Ran:
 
 
 def _has_engine(machine: Machine, number: str) -> bool:
-    return bool(machine.glob(f"{folder_of(machine, number)}/engine.sh"))
+    return bool(machine.store.glob(f"{folder_of(machine, number)}/{machine.store.engine_file}"))
 
 
 #: What is left where neither the tool nor the engine can do it.
@@ -124,12 +124,14 @@ BY_HAND = "roll it back by hand, as docs/by-hand.md says"
 
 
 def _state_on_disk(machine: Machine, number: str) -> str:
-    file = machine.read(f"{folder_of(machine, number)}/state")
+    file = machine.store.read(f"{folder_of(machine, number)}/state")
     return file.text.strip() if file is not None else ""
 
 
 def _engine_gone(machine: Machine, number: str) -> str:
-    return f"the engine of change {number} is gone: there is no {folder_of(machine, number)}/engine.sh"
+    return (
+        f"the engine of change {number} is gone: there is no {folder_of(machine, number)}/{machine.store.engine_file}"
+    )
 
 
 def start(machine: Machine, number: str) -> None:
@@ -144,7 +146,7 @@ def give_verdict(machine: Machine, number: str, word: str, checks: tuple[str, ..
     ``checks`` are its lines for the log, ``why`` what it was that was not as planned.
     """
     text = "".join(printable(line) + "\n" for line in checks)
-    machine.put(f"{folder_of(machine, number)}/checks", text.encode("utf-8", "replace"))
+    machine.store.put(f"{folder_of(machine, number)}/checks", text.encode("utf-8", "replace"))
     _checked(_verb(machine, number, "verdict", word, *((printable(why),) if why else ())))
 
 
@@ -164,7 +166,7 @@ def more_time(machine: Machine, number: str, seconds: int) -> None:
 def roll_back(machine: Machine, number: str, who: str) -> None:
     """Rolls an open change back, and waits until that is so. Raises :class:`Stuck`."""
     # A change is carried out by the engine that lies in its folder, of the version that began it.
-    engine = machine.read(f"{folder_of(machine, number)}/engine.sh")
+    engine = machine.store.read(f"{folder_of(machine, number)}/{machine.store.engine_file}")
     verb = states.ROLL_BACK if engine is None or f"{states.ROLL_BACK} " in engine.text else states.FORMER_VERB
     _checked(_verb(machine, number, verb, who, timeout=300))
 
@@ -179,7 +181,7 @@ def status(machine: Machine, number: str) -> ChangeStatus:
     if not _has_engine(machine, number):
         # Without a state it is what an interrupted earlier version left there.
         state = states.current(_state_on_disk(machine, number))
-        interface = machine.read(f"{folder_of(machine, number)}/interface") if state else None
+        interface = machine.store.read(f"{folder_of(machine, number)}/interface") if state else None
         names = " ".join(interface.text.split()) if interface is not None else ""
         return ChangeStatus(number, state, names, engine_gone=_engine_gone(machine, number) if state else "")
     lines = _checked(_verb(machine, number, "status")).out.splitlines()
@@ -205,7 +207,7 @@ def status(machine: Machine, number: str) -> ChangeStatus:
 def notes(machine: Machine, number: str) -> dict[str, Any]:
     """The notes of a change. Raises :class:`InputError` where they are broken."""
     path = f"{folder_of(machine, number)}/about.json"
-    file = machine.read(path)
+    file = machine.store.read(path)
     try:
         said = json.loads(file.text) if file else {}
     except ValueError:
@@ -217,5 +219,5 @@ def notes(machine: Machine, number: str) -> dict[str, Any]:
 
 def log(machine: Machine, number: str) -> tuple[str, ...]:
     """The lines of the log of a change."""
-    file = machine.read(f"{folder_of(machine, number)}/log")
+    file = machine.store.read(f"{folder_of(machine, number)}/log")
     return tuple(file.text.splitlines()) if file else ()

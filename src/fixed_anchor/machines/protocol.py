@@ -17,6 +17,7 @@ from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.machines.fetched import Fetched
 from fixed_anchor.machines.readable import Readable, Wanted
 from fixed_anchor.machines.search import Found
+from fixed_anchor.machines.store import Store
 from fixed_anchor.machines.windows.facts import Facts
 from fixed_anchor.vantages.protocol import Vantage
 
@@ -33,6 +34,15 @@ class Machine(Readable, Protocol):
     @property
     def windows(self) -> Facts | None:
         """What its collector told, where it is a Windows machine, and has said so."""
+        ...
+
+    def recognise(self) -> None:
+        """Finds out what runs there, where only a connection tells and none was made yet. Raises ``NoAccess``."""
+        ...
+
+    @property
+    def store(self) -> Store:
+        """Where its changes are kept, and by which its engine is asked."""
         ...
 
     def fetch(self, wanted: Wanted) -> Fetched:

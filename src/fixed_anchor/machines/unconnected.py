@@ -4,15 +4,19 @@ from __future__ import annotations
 
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.errors import AnchorError
+from fixed_anchor.machines.store import ShellStore
 from fixed_anchor.machines.windows.facts import Facts
 
 
-class Unconnected:
+class Unconnected(ShellStore):
     """Its answers to what only a connection could tell."""
 
     @property
     def windows(self) -> Facts | None:
         return None
+
+    def recognise(self) -> None:
+        """It is known."""
 
     def let_go(self) -> None:
         """There is no connection."""

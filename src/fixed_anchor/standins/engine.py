@@ -53,7 +53,7 @@ class StandinEngine:
             if verb == "more-time":
                 return self._more_time(word)
             if verb == "close":
-                return 7, "", f"only a change that is stuck can be closed: {self.name} is {self.state}"
+                return self._close(word, second)
             # The second word is that of an earlier version, whose changes may lie here still.
             if verb in (states.ROLL_BACK, states.FORMER_VERB):
                 return self._request_roll_back(word)
@@ -156,30 +156,86 @@ class StandinEngine:
                 return 7, "", f"change {other.parent.name} is open on this host; confirm or restore it first"
             link.unlink()
         self._log_lines("about", "")
-        for line in self._manifest():
-            refused = self._refused(line)
-            if refused:
-                return 1, "", f"{refused}; nothing was changed"
+        refused = self._why_not()
+        if refused:
+            return 1, "", f"{refused}; nothing was changed"
         os.symlink(self.name, link)
+        self._save()
+        self._state(states.PREPARED)
+        self._state(states.LEAVING)
+        if not self._leave():
+            self._roll_back(self._failed)
+            return 0, "", ""
+        self._state(states.WRITING)
+        if not self._write_all():
+            self._roll_back(self._failed)
+            return 0, "", ""
+        self._state(states.ACTIVATING)
+        if not self._activate():
+            self._roll_back(self._failed)
+            return 0, "", ""
+        self._put("deadline", str(time.time() + self._confirm_within()))
+        self._state(states.WAITING)
+        return 0, "", ""
+
+    # --- what a change consists of here: files, and the steps of daemons ---------------------
+
+    def _why_not(self) -> str:
+        """Why nothing is begun; empty where nothing is in the way."""
+        return next((why for line in self._manifest() if (why := self._refused(line))), "")
+
+    def _save(self) -> None:
         (self.folder / "saved").mkdir()
         for line in self._manifest():
             if line.kind != "create":
                 shutil.copy2(self._live(line.path), self.folder / "saved" / line.number, follow_symlinks=False)
-        self._state(states.PREPARED)
-        self._state(states.LEAVING)
-        if not self._steps("leave"):
-            self._roll_back(self._failed)
-            return 0, "", ""
-        self._state(states.WRITING)
+
+    def _leave(self) -> bool:
+        return self._steps("leave")
+
+    def _write_all(self) -> bool:
         for line in self._manifest():
             self._write(line)
-        self._state(states.ACTIVATING)
-        if not self._steps("activate"):
-            self._roll_back(self._failed)
-            return 0, "", ""
-        self._put("deadline", str(time.time() + int(self._value("confirm-within"))))
-        self._state(states.WAITING)
-        return 0, "", ""
+        return True
+
+    def _activate(self) -> bool:
+        return self._steps("activate")
+
+    def _confirm_within(self) -> int:
+        return int(self._value("confirm-within"))
+
+    def _take_back(self) -> bool:
+        """What was there before comes back; whether it has."""
+        self._steps("unload")
+        for line in self._manifest():
+            live = self._live(line.path)
+            if line.kind == "create":
+                live.unlink(missing_ok=True)
+                made = self._value(f"made-{line.number}")
+                if made and not any(Path(made).iterdir()):
+                    Path(made).rmdir()
+            else:
+                live.unlink(missing_ok=True)
+                shutil.copy2(self.folder / "saved" / line.number, live, follow_symlinks=False)
+            self._log(f"rolled back: {line.path}")
+        self._steps("reload")
+        self._steps("kernel")
+        return True
+
+    def _drop_held(self) -> None:
+        for line in self._manifest():
+            self._write(line, "final")
+        self._steps("drop")
+
+    def _at_commit(self) -> None:
+        self._steps("commit")
+
+    def _held(self) -> list[str]:
+        """What ends with the decision, as facts."""
+        return self._value("held").splitlines()
+
+    def _is_unattended(self) -> bool:
+        return (self.folder / "unattended").exists()
 
     def _refused(self, line: _Line) -> str:
         """Why the live file is not what the draft was made from; empty if it is."""
@@ -220,24 +276,15 @@ class StandinEngine:
         self._log(f"written: {line.kind} {line.path}")
 
     def _roll_back(self, why: str) -> None:
-        self._put("why", why)
+        if not self._value("why"):
+            self._put("why", why)
         self._log(f"rolling back: {why}")
         self._state(states.ROLLING_BACK)
-        self._steps("unload")
-        for line in self._manifest():
-            live = self._live(line.path)
-            if line.kind == "create":
-                live.unlink(missing_ok=True)
-                made = self._value(f"made-{line.number}")
-                if made and not any(Path(made).iterdir()):
-                    Path(made).rmdir()
-            else:
-                live.unlink(missing_ok=True)
-                shutil.copy2(self.folder / "saved" / line.number, live, follow_symlinks=False)
-            self._log(f"rolled back: {line.path}")
-        self._steps("reload")
-        self._steps("kernel")
-        self._finish(states.ROLLED_BACK)
+        if self._take_back():
+            self._finish(states.ROLLED_BACK)
+        else:
+            self._log("the former state was not reached")
+            self._state(states.STUCK)
 
     def _finish(self, state: str) -> None:
         self._state(state)
@@ -262,18 +309,16 @@ class StandinEngine:
         elif self.decision == states.KEEP:
             self._state(states.COMMITTING)
             self._end_hold()
-            self._steps("commit")
+            self._at_commit()
             self._put("why", self.decided_because)
             self._finish(states.CONFIRMED)
 
     def _end_hold(self) -> None:
-        held = self._value("held")
+        held = self._held()
         if not held or (self.folder / "hold-over").exists():
             return
-        self._log("no longer held: " + held.replace("\n", ";") + ";")
-        for line in self._manifest():
-            self._write(line, "final")
-        self._steps("drop")
+        self._log("no longer held: " + "".join(f"{fact};" for fact in held))
+        self._drop_held()
         self._put("hold-over", "yes")
 
     def _more_time(self, word: str) -> tuple[int, str, str]:
@@ -295,7 +340,7 @@ class StandinEngine:
         if word != "as-planned":
             why = f"its verification was {word}" + (f": {second}" if second else "")
             self._claim(states.ROLL_BACK, "its verification", why)
-        elif (self.folder / "unattended").exists():
+        elif self._is_unattended():
             self._claim(states.KEEP, "its verification, unattended", "all its required checks passed")
         self._catch_up()
         return 0, "", ""
@@ -318,9 +363,26 @@ class StandinEngine:
         if state == states.ROLLED_BACK:
             return 7, "", f"change {self.name} was rolled back already, because {self._value('why')}"
         who = word or "a person"
-        self._claim(states.ROLL_BACK, who, f"{who} asked for it")
-        self._catch_up()
+        if state == states.STUCK:
+            self._roll_back(f"{who} asked for it")
+        else:
+            self._claim(states.ROLL_BACK, who, f"{who} asked for it")
+            self._catch_up()
+        if self.state == states.STUCK:
+            return 5, "", f"change {self.name} could not be rolled back; see {self.folder / 'log'}"
         return 0, "rolled back\n", ""
+
+    def _close(self, word: str, second: str) -> tuple[int, str, str]:
+        if self.state != states.STUCK:
+            return 7, "", f"only a change that is stuck can be closed: {self.name} is {self.state}"
+        if not second:
+            return 2, "", "why is it closed?"
+        who = word or "a person"
+        self._log(f"closed by {who}, because {second}")
+        self._put("closed-by", f"{who}, because {second}")
+        self._state(states.CLOSED)
+        (self.folder.parent / "open").unlink(missing_ok=True)
+        return 0, "closed\n", ""
 
     def _status(self) -> str:
         lines = [f"change {self.name}", f"state {self.state}", f"interface {self._value('interface')}"]
@@ -331,8 +393,10 @@ class StandinEngine:
             lines.append(f"decision {self.decision}")
         if self._value("why"):
             lines.append(f"why {self._value('why')}")
+        if self._value("closed-by"):
+            lines.append(f"closed-by {self._value('closed-by')}")
         if self._value("verdict"):
             lines.append(f"verdict {self._value('verdict')}")
-        if self._value("held") and not (self.folder / "hold-over").exists():
-            lines.append("held " + self._value("held").replace("\n", ";") + ";")
+        if self._held() and not (self.folder / "hold-over").exists():
+            lines.append("held " + "".join(f"{fact};" for fact in self._held()))
         return "\n".join(lines) + "\n"

@@ -69,7 +69,7 @@ def take_baseline(
 def recorded(machine: Machine, number: str) -> Baseline | None:
     """The baseline of change ``number``. What an earlier version recorded is less: addresses and gateways alone."""
     folder = driver.folder_of(machine, number)
-    file, facts = machine.read(f"{folder}/{FILE}"), machine.read(f"{folder}/baseline/facts")
+    file, facts = machine.store.read(f"{folder}/{FILE}"), machine.store.read(f"{folder}/baseline/facts")
     try:
         if file is not None:
             return msgspec.json.decode(file.text, type=Baseline)

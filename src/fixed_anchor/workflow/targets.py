@@ -53,5 +53,4 @@ class HostTarget(Target, Protocol):
 
 def target_of(machine: Machine) -> HostTarget:
     """The target that ``machine`` is, as far as it has told what it runs."""
-    facts = machine.windows
-    return LinuxHost(machine) if facts is None else WindowsHost(machine, facts)
+    return LinuxHost(machine) if machine.windows is None else WindowsHost(machine)

@@ -7,8 +7,8 @@ from collections.abc import Iterator
 
 import msgspec
 
-from fixed_anchor.change.change import Draft
-from fixed_anchor.change.settings import AdapterSettings, HeldAddress, MachineSettings, Settings, SettingsContent
+from fixed_anchor.change.change import Draft, LeavingLease
+from fixed_anchor.change.settings import AdapterSettings, HeldAddress, MachineSettings, Settings
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.config import InterfaceConfig, Route
 from fixed_anchor.core.errors import InputError, NotSupported, located, printable
@@ -16,10 +16,11 @@ from fixed_anchor.core.plan import Gateway, HostPlan, InterfacePlan, Plan
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
 from fixed_anchor.core.wanted import wanted_config
 from fixed_anchor.machines.windows.facts import Facts
-from fixed_anchor.observe.windows import in_windows_order, kept_routes_of, with_whole_metrics
+from fixed_anchor.observe.windows import in_windows_order, with_whole_metrics
 from fixed_anchor.observe.windows_settings import gateways_in, settings_now
 from fixed_anchor.workflow.host_wide import in_order
-from fixed_anchor.workflow.windows_acts import USUAL_METRIC, acts_between
+from fixed_anchor.workflow.windows_acts import USUAL_METRIC
+from fixed_anchor.workflow.windows_change import grace_of, settings_change, with_grace
 
 #: The metrics that SetGateways takes.
 _LEAST, _MOST = 1, 9999
@@ -28,8 +29,10 @@ _NAME = re.compile(r"(?!\d+$)[A-Za-z0-9][A-Za-z0-9-]{0,13}[A-Za-z0-9]|[A-Za-z]")
 _RESTART = "the new name is in force after a restart"
 
 
-def draft_windows(plan: Plan, host: HostPlan, facts: Facts, survey: HostSurvey) -> Draft:
-    """The draft of one Windows machine.
+def draft_windows(
+    plan: Plan, host: HostPlan, facts: Facts, survey: HostSurvey, hold: frozenset[IPAddress] = frozenset()
+) -> Draft:
+    """The draft of one Windows machine. ``hold`` are addresses of today that stay until the decision.
 
     Raises :class:`NotSupported` by name for what cannot be carried out, :class:`InputError` for an interface that is
     not there.
@@ -53,7 +56,7 @@ def draft_windows(plan: Plan, host: HostPlan, facts: Facts, survey: HostSurvey) 
             _refuse_config(wanted[interface.name])
     search = _one_list(facts, survey, touched, wanted)
     before = settings_now(facts, survey, tuple(wanted))
-    adapters = []
+    adapters: list[AdapterSettings] = []
     for now, interface in zip(before.adapters, touched, strict=True):
         adapters.append(_after(now, wanted[interface.name], interface))
     with located(plan.file, host.line):
@@ -62,17 +65,34 @@ def draft_windows(plan: Plan, host: HostPlan, facts: Facts, survey: HostSurvey) 
     said = [msgspec.structs.replace(a, mtu=None) if wanted[a.name].mtu is None else a for a in before.adapters]
     before = Settings(before.machine, tuple(said))
     after = Settings(MachineSettings(name, search), tuple(adapters))
-    connected = frozenset(a.guid for a in facts.adapters if a.status == "Up")
-    acts = acts_between(before, after, _left_over(facts, before), connected)
     if search != tuple(facts.search):
         wanted = {n: msgspec.structs.replace(c, search=search) if c.search else c for n, c in wanted.items()}
-    content = SettingsContent(tuple(wanted), before, after, acts, _RESTART if name != facts.host else "")
+    grace = tuple(grace_of(survey, after, hold))
+    content = settings_change(facts, before, after, grace, _RESTART if name != facts.host else "")
     configs = tuple(
         with_whole_metrics(config, facts, now.index)
         for config, now in zip(wanted.values(), before.adapters, strict=True)
     )
     reachable = {i.name: plan.segments[i.segment].reachable for i in host.interfaces}
-    return Draft(host.name, survey.system, configs, content, configs, hostname=host.hostname, reachable=reachable)
+    return Draft(
+        host.name,
+        survey.system,
+        configs,
+        content,
+        tuple(with_grace(config, grace) for config in configs),
+        grace,
+        host.hostname,
+        reachable,
+        tuple(_leaving(survey, before, after)),
+    )
+
+
+def _leaving(survey: HostSurvey, before: Settings, after: Settings) -> Iterator[LeavingLease]:
+    """The leases whose addresses go: the server keeps them until they end."""
+    for was, now in zip(before.adapters, after.adapters, strict=True):
+        found = survey.interface(was.name)
+        if was.ipv4 == "dhcp" != now.ipv4 and found is not None and found.lease is not None and was.mac is not None:
+            yield LeavingLease(was.name, was.mac, str(found.lease.address), str(found.lease.server or ""))
 
 
 def adapter_of(survey: HostSurvey, interface: InterfacePlan) -> SurveyedInterface:
@@ -281,14 +301,3 @@ def _new_name(host: HostPlan, facts: Facts) -> str:
             remedy="rename it there, or leave `hostname:` out of the plan",
         )
     return host.hostname
-
-
-def _left_over(facts: Facts, before: Settings) -> dict[str, tuple[Route, ...]]:
-    """Persistent default routes of adapters that ask DHCP: an earlier address left them, and they are in the way."""
-    found: dict[str, tuple[Route, ...]] = {}
-    for now in before.adapters:
-        adapter = next(a for a in facts.adapters if a.guid == now.guid)
-        if now.ipv4 != "fixed":
-            routes = (r for r in kept_routes_of(facts, adapter) if r.is_default and r.destination.version == 4)
-            found[now.guid] = tuple(r for r in routes if r.next_hop is not None)
-    return found

@@ -1,48 +1,54 @@
-"""A Windows machine as a target of changes. It is surveyed, and changes are drafted; none is carried out there yet."""
+"""A Windows machine as a target of changes: its settings, and the PowerShell engine that carries changes out."""
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Iterable
 
-from fixed_anchor.change.change import ChangeStatus, Draft, Record, Terms
-from fixed_anchor.change.target import Waiting
+import msgspec
+
+from fixed_anchor.change.change import Draft, Terms
+from fixed_anchor.change.content import settings_in
 from fixed_anchor.core.addresses import IPAddress
-from fixed_anchor.core.baseline import Baseline
 from fixed_anchor.core.config import InterfaceConfig, Place
 from fixed_anchor.core.elsewhere import Elsewhere
-from fixed_anchor.core.errors import AnchorError, InputError, NotSupported
+from fixed_anchor.core.errors import AnchorError, Unreachable
 from fixed_anchor.core.foreseen import Declared, Foreseen
 from fixed_anchor.core.plan import HostPlan, Plan
 from fixed_anchor.core.readiness import Readiness
 from fixed_anchor.core.survey import HostSurvey
-from fixed_anchor.core.verification import VerifyCheck, VerifyResult
 from fixed_anchor.core.wanted import wanted_config
+from fixed_anchor.engine import driver
+from fixed_anchor.engine.windows_data import as_windows_files
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.machines.windows.facts import Facts
-from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.observe.windows_asides import windows_listeners
-from fixed_anchor.workflow.baseline import take_baseline
+from fixed_anchor.workflow.engine_host import EngineHost
 from fixed_anchor.workflow.foresee import going_from, refusal_of
-from fixed_anchor.workflow.neighbour_checks import NeighbourChecks, seen_by
 from fixed_anchor.workflow.windows_draft import draft_windows
+from fixed_anchor.workflow.windows_restore import restore_windows
+
+_log = logging.getLogger(__name__)
 
 
-class WindowsHost:
+class WindowsHost(EngineHost):
     """The :class:`~fixed_anchor.change.target.Target` that a machine with Windows is."""
 
-    def __init__(self, machine: Machine, facts: Facts) -> None:
-        self.machine = machine
-        self.name = machine.name
-        self.facts = facts
-        self.neighbours: dict[str, NeighbourChecks] = {}
+    def __init__(self, machine: Machine) -> None:
+        super().__init__(machine)
+        assert machine.windows is not None
+
+    @property
+    def facts(self) -> Facts:
+        """What its collector told last."""
+        facts = self.machine.windows
+        assert facts is not None
+        return facts
 
     # --- what is there, and what a plan makes of it --------------------------------------
 
-    def survey(self) -> HostSurvey:
-        return take_stock(self.machine)
-
     def draft(self, plan: Plan, host: HostPlan, survey: HostSurvey, hold: frozenset[IPAddress] = frozenset()) -> Draft:
-        return draft_windows(plan, host, self.facts, survey)
+        return draft_windows(plan, host, self.facts, survey, hold)
 
     def foresee(self, plan: Plan, host: HostPlan, survey: HostSurvey) -> Foreseen:
         """What would be set after the change; routes have the metric that counts, the adapter's with their own."""
@@ -74,10 +80,6 @@ class WindowsHost:
         left_out = ("its files and its registry, in which nothing is searched on Windows",) if asked else ()
         return Elsewhere(windows_listeners(self.facts) if going else (), left_out=left_out)
 
-    def baseline(self, draft: Draft, survey: HostSurvey) -> Baseline:
-        coming = {name: None for name in draft.interfaces} | {config.interface: config for config in draft.wanted}
-        return take_baseline(draft.host, self.machine, survey, coming, draft.reachable)
-
     def wanted(self, plan: Plan, host: HostPlan, survey: HostSurvey) -> dict[str, InterfaceConfig]:
         """What the plan wants of each adapter that it touches: with the metrics to be set, where it can be drafted."""
         return self._wanted(plan, host, survey)[0]
@@ -93,77 +95,30 @@ class WindowsHost:
         except AnchorError as error:
             return {i.name: wanted_config(plan, i) for i in touched}, error
 
-    def from_elsewhere(self, wanted: tuple[InterfaceConfig, ...]) -> tuple[VerifyCheck, ...]:
-        return seen_by(self.neighbours, wanted)
-
-    # --- changes, of which there are none ------------------------------------------------
-
-    def begin(self, draft: Draft, terms: Terms) -> str:
-        raise NotSupported(
-            f"{self.name} runs {draft.stack}: changes are drafted for it, and not carried out yet",
-            remedy="nothing was changed; the draft says what to set by hand",
-        )
-
-    def numbers(self) -> list[str]:
-        return []
-
-    def never_begun(self) -> str:
-        """The sentence that no change was ever begun here."""
-        return f"no change was ever begun on {self.name}"
-
-    def open_change(self) -> str | None:
-        return None
-
-    def give_back(self, number: str) -> list[str]:
-        """No lease has gone with a change."""
-        return []
-
-    def number(self, typed: str) -> str:
-        raise self._none()
+    # --- changes ---------------------------------------------------------------------------
 
     def restore_draft(self, number: str, hold: frozenset[IPAddress] = frozenset()) -> Draft:
-        raise self._none()
+        return restore_windows(self.machine, number, hold)
 
-    def status(self, number: str) -> ChangeStatus:
-        raise self._none()
+    def begin(self, draft: Draft, terms: Terms) -> str:
+        """Lays the data of the change down, and starts its guard; see the Protocol."""
+        # The guard would keep it by what was seen over the old connection.
+        terms = msgspec.structs.replace(terms, unattended=terms.unattended and not terms.anew)
+        files = as_windows_files(draft.host, settings_in(draft.content), terms, self.facts, self._grace_seconds(draft))
+        number = driver.lay_down(self.machine, lambda folder: files)
+        try:
+            driver.start(self.machine, number)
+        except Unreachable:
+            # What it does there runs on when the connection has gone: whatever was seen of it, it counts as begun.
+            _log.info("the connection to %s was lost while change %s began", self.name, number)
+        return number
 
-    def record(self, number: str) -> Record:
-        raise self._none()
+    def _grace_seconds(self, draft: Draft) -> int | None:
+        """For how long the lease of an address that stays for a time is still good; ``None`` where none ends."""
+        held = {str(g.address.ip) for g in draft.grace}
+        ends = [a.seconds for a in self.facts.addresses if a.address in held and a.seconds is not None]
+        return min(ends) if ends else None
 
-    def recorded_baseline(self, number: str) -> Baseline | None:
-        raise self._none()
-
-    def verify(
-        self,
-        host: str,
-        wanted: tuple[InterfaceConfig, ...],
-        hostname: str | None,
-        terms: Terms,
-        left: float | None = None,
-        told: Waiting | None = None,
-    ) -> VerifyResult:
-        raise self._none()
-
-    def answers_anew(self, host: str, interface: str, seconds: float) -> VerifyCheck:
-        raise self._none()
-
-    def give_verdict(self, number: str, word: str, checks: tuple[str, ...], why: str) -> None:
-        raise self._none()
-
-    def decide(self, number: str, decision: str, who: str, over_old: bool = False) -> None:
-        raise self._none()
-
-    def more_time(self, number: str, seconds: int) -> None:
-        raise self._none()
-
-    def close(self, number: str, who: str, because: str) -> None:
-        raise self._none()
-
-    def record_folder(self, number: str) -> str:
-        raise self._none()
-
-    def command_without_tool(self, number: str, verb: str) -> str | None:
-        return None
-
-    def _none(self) -> InputError:
-        return InputError(self.never_begun())
+    def give_back(self, number: str) -> list[str]:
+        """Nobody gives the leases of a Windows machine back: their servers keep them until they end."""
+        return []

@@ -1,8 +1,8 @@
 # What a Windows machine runs for a seat that reached it over SSH: reads programs, one in each line, and tells what they say.
 #
-# It arrives as one -EncodedCommand, since standard input is not read as a script there. A line is a program and the data
-# that it reads, each in base64 of UTF-8; the answer is base64 of UTF-8 between two marked lines, whatever the code page of
-# the console is.
+# It arrives as one -EncodedCommand, since standard input is not read as a script there. A line is a program and its
+# arguments, each in base64 of UTF-8; the third program that came can be called again as =3. The answer is base64 of UTF-8
+# between two marked lines, whatever the code page of the console is.
 $ProgressPreference = 'SilentlyContinue'
 $mode = "$($ExecutionContext.SessionState.LanguageMode)"
 if ($mode -ne 'FullLanguage') {
@@ -12,14 +12,20 @@ if ($mode -ne 'FullLanguage') {
     exit 0
 }
 [Console]::Out.WriteLine("@MARK@ hello $env:SSH_CONNECTION")
+$known = @{}
 while ($true) {
     $line = [Console]::In.ReadLine()
     if ($null -eq $line) { break }
     $status = 0
     try {
-        $texts = @($line -split ' ' | ForEach-Object { [Text.Encoding]::UTF8.GetString([Convert]::FromBase64String($_)) })
-        $program = [scriptblock]::Create($texts[0])
-        $said = @(& $program $texts[1]) -join "`n"
+        $first, $rest = $line -split ' '
+        $texts = @($rest | Where-Object { $null -ne $_ } | ForEach-Object { [Text.Encoding]::UTF8.GetString([Convert]::FromBase64String($_)) })
+        if (-not $known.ContainsKey($first)) {
+            $known["=$($known.Count + 1)"] = [scriptblock]::Create([Text.Encoding]::UTF8.GetString([Convert]::FromBase64String($first)))
+            $first = "=$($known.Count)"
+        }
+        $program = $known[$first]
+        $said = @(& $program @texts) -join "`n"
     } catch {
         $status = 1
         $said = "$($_.Exception.Message)"

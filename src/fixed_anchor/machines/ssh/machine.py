@@ -6,7 +6,7 @@ import logging
 import shlex
 import threading
 from collections.abc import Iterator, Mapping
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from typing import Any
 
 from fixed_anchor.change.files import FileText
@@ -29,7 +29,9 @@ from fixed_anchor.machines.ssh.session import Password, Session
 from fixed_anchor.machines.ssh.shell_vantage import ShellVantage
 from fixed_anchor.machines.ssh.trouble import NoShell
 from fixed_anchor.machines.ssh.windows_session import WindowsSession
+from fixed_anchor.machines.ssh.windows_store import WindowsStore
 from fixed_anchor.machines.ssh.windows_vantage import WindowsVantage
+from fixed_anchor.machines.store import ShellStore, Store
 from fixed_anchor.machines.windows.facts import Facts
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Vantage
@@ -42,7 +44,7 @@ _log = logging.getLogger(__name__)
 _USUAL = 30.0
 
 
-class SshMachine:
+class SshMachine(ShellStore):
     """A host over SSH. It is connected when it is first asked something, and again where the connection was lost.
 
     Where it does not answer by its own name it is looked for at the addresses of ``way``, and must have one of its
@@ -70,6 +72,7 @@ class SshMachine:
         tell: Password = lambda refused: seat.password(shown, refused)  # noqa: E731
         self._connector = ShellConnector(*ways, tell, seat.jump)
         self._powershell = PowerShell(WindowsConnector(*ways, tell, seat.jump))
+        self._windows_store = WindowsStore(shown, self._ask_powershell)
 
     # --- the connection -----------------------------------------------------------------
 
@@ -81,22 +84,23 @@ class SshMachine:
     def at_its_addresses(self) -> None:
         """From now on it is looked for at the addresses that it is to hold first, by a new connection."""
         self._drop()
-        self._connector.addresses_first = True
+        self._connector.addresses_first = self._powershell.connector.addresses_first = True
 
     def answers_anew(self) -> str | None:
         if not self._connector.addresses:
             return None
         with self._lock:
             self._drop()
-            self._connector.addresses_only = True
+            connector = self._connector if self.windows is None else self._powershell.connector
+            connector.addresses_only = True
             try:
-                found = self.session_with_it().found_at
+                found = self._open_one().found_at
             finally:
-                self._connector.addresses_only = False
+                connector.addresses_only = False
             assert found is not None
             # What is to be decided from now on is decided over it.
-            self._connector.addresses_first = True
-            return f"{found.address} is this host, by {self._connector.proof}"
+            connector.addresses_first = True
+            return f"{found.address} is this host, by {connector.proof}"
 
     def session_with_it(self, early: Errand | None = None) -> Session:
         """The open session; one that is only now made is asked for ``early`` at once. Raises :class:`NoAccess`."""
@@ -121,16 +125,27 @@ class SshMachine:
     def windows(self) -> Facts | None:
         return self._powershell.facts
 
+    def recognise(self) -> None:
+        if self.windows is None:
+            with suppress(OtherSystem):
+                self.session_with_it()
+
+    @property
+    def store(self) -> Store:
+        return self._windows_store if self.windows is not None else self
+
+    def _ask_powershell(self, program: str, seconds: float, *arguments: str) -> bytes:
+        """What a program says on a Windows machine. Raises :class:`NoAccess`."""
+        with self._lock:
+            return self._powershell.ask(program, seconds, *arguments)
+
     def _look(self, asked: dict[str, Any]) -> Any:
         """What is seen from a Windows machine. Raises :class:`NoAccess`."""
         with self._lock:
             return self._powershell.look(asked)
 
     def _is_windows(self) -> OtherSystem:
-        return OtherSystem(
-            f"{self.name} runs Windows: it has no files of Linux, and nothing is changed there yet",
-            remedy="`survey`, `check` and `draft` know it",
-        )
+        return OtherSystem(f"{self.name} runs Windows: it has no files of Linux")
 
     def let_go(self) -> None:
         self.close()
@@ -158,7 +173,9 @@ class SshMachine:
         self._powershell.close()
 
     def ask(self, errand: Errand, only_looks: bool = False) -> Reply:
-        """One errand, over a new connection where the last one was lost."""
+        """One errand, over a new connection where the last one was lost; a Windows machine has nothing of it."""
+        if self.windows is not None:
+            return Reply()
         with self._lock:
             try:
                 if self._relay is not None and self._session is not None:
@@ -268,6 +285,8 @@ class SshMachine:
         return sorted(reply.folders)
 
     def search(self, spelling: Spelling) -> Found:
+        if self.windows is not None:
+            return Found((), ())
         words = [word for address in spelling.addresses for word in ("-e", str(address))]
         grep = (*GREP, *words, "{}", "+")
         errand = Errand()
@@ -310,6 +329,8 @@ class SshMachine:
 
     def _do(self, errand: Errand, path: str) -> str:
         """The outcome of an errand that writes. Raises :class:`NoAccess` with what was said there."""
+        if self.windows is not None:
+            raise self._is_windows()
         self._fetched = None
         done = self.ask(errand).done
         for outcome, said in done:
@@ -376,8 +397,8 @@ class SshMachine:
     def why_no_change(self) -> AnchorError | None:
         try:
             session = self.session_with_it()
-        except OtherSystem as error:
-            return error
+        except OtherSystem:
+            return self.windows.why_no_change(self.name) if self.windows is not None else None
         if session.uid == 0:
             return None
         why = f": {session.why_not_root}" if session.why_not_root else ""

@@ -26,7 +26,7 @@ class PowerShell:
     """
 
     def __init__(self, connector: WindowsConnector) -> None:
-        self._connector = connector
+        self.connector = connector
         self.session: WindowsSession | None = None
         self.facts: Facts | None = None
 
@@ -35,15 +35,15 @@ class PowerShell:
         try:
             self.collect()
         except NoShell as error:
-            _log.info("%s: %s", self._connector.host, error)
+            _log.info("%s: %s", self.connector.host, error)
         return self.facts is not None
 
     def opened(self) -> WindowsSession:
         """The open session; made where there is none."""
         if self.session is None:
-            self._connector.facts = None
-            self.session = self._connector.open()
-            _log.info("%s: connected, by its PowerShell", self._connector.host)
+            self.connector.facts = None
+            self.session = self.connector.open()
+            _log.info("%s: connected, by its PowerShell", self.connector.host)
         return self.session
 
     def collect(self) -> None:
@@ -51,8 +51,8 @@ class PowerShell:
         try:
             session = self.opened()
             # To know it by its MACs at an address all of it was asked just now.
-            self.facts = self._connector.facts or collected_over(session)
-            self._connector.facts = None
+            self.facts = self.connector.facts or collected_over(session)
+            self.connector.facts = None
         except Unreachable:
             self.close()
             raise
@@ -60,10 +60,14 @@ class PowerShell:
     def look(self, asked: dict[str, Any]) -> Any:
         """What ``looking.ps1`` answers there."""
         try:
-            said = self.opened().ask(looking_source(), _LOOK, json.dumps(asked))
-            return json.loads(said)["answer"]
+            return json.loads(self.ask(looking_source(), _LOOK, json.dumps(asked)))["answer"]
         except (ValueError, KeyError, TypeError):
-            raise NoAccess(f"the answer of {self._connector.host} makes no sense") from None
+            raise NoAccess(f"the answer of {self.connector.host} makes no sense") from None
+
+    def ask(self, program: str, seconds: float, *arguments: str) -> bytes:
+        """What a program says there."""
+        try:
+            return self.opened().ask(program, seconds, *arguments)
         except (Unreachable, KeyboardInterrupt):
             self.close()
             raise

@@ -56,6 +56,8 @@ class WindowsSession:
         self.address: IPAddress | None = None
         self.port: int | None = None
         self.restricted: Facts | None = None
+        #: The programs that were sent, in their order: one that is known is called by its number.
+        self._programs: list[str] = []
         #: Where it was found instead of by its own name.
         self.found_at: FoundAt | None = None
         try:
@@ -91,15 +93,14 @@ class WindowsSession:
         kind, _, rest = text[begin + len(self._mark) + 1 :].partition(" ")
         return kind, rest.strip()
 
-    def ask(self, program: str, seconds: float, data: str = "") -> bytes:
-        """What a program says, which has ``data`` as its argument.
+    def ask(self, program: str, seconds: float, *arguments: str) -> bytes:
+        """What a program says, which has ``arguments``.
 
         Raises :class:`NoAccess` where it fails, :class:`Unreachable` where the line is lost.
         """
         until = time.monotonic() + seconds
         try:
-            parts = [program, *([data] if data else [])]
-            self.channel.write(b" ".join(base64.b64encode(part.encode()) for part in parts) + b"\n", until)
+            self.channel.write(self._line(program, arguments), until)
             while True:
                 kind, status = self._marked(self.channel.line(until))
                 if kind == "reply":
@@ -124,6 +125,16 @@ class WindowsSession:
         if status != "0":
             raise NoAccess(f"PowerShell on {self.host} says: {printable(answer.decode('utf-8', 'replace'))[:300]}")
         return answer
+
+    def _line(self, program: str, arguments: tuple[str, ...]) -> bytes:
+        if program in self._programs:
+            first = f"={self._programs.index(program) + 1}".encode()
+        else:
+            first = base64.b64encode(program.encode())
+            self._programs.append(program)
+        # What a host gave may hold anything.
+        rest = (base64.b64encode(text.encode("utf-8", "replace")) for text in arguments)
+        return b" ".join((first, *rest)) + b"\n"
 
     def close(self) -> None:
         """Ends the session."""

@@ -67,7 +67,7 @@ class WindowsVantage:
         found = resolved_by_kernel(wanted, self._provoke, self._table, 0.3)
         for target in wanted:
             # One of its own is in no table; the machine has looked for duplicates itself.
-            others = self.others_with(target) if target not in found else None
+            others = self._detected(target) if target not in found else None
             if others is not None:
                 found[target] = others
         return found
@@ -101,6 +101,11 @@ class WindowsVantage:
             return None
 
     def others_with(self, address: IPAddress) -> dict[str, str] | None:
+        # It looks for duplicates of each address that it takes.
+        return self._detected(address) or {}
+
+    def _detected(self, address: IPAddress) -> dict[str, str] | None:
+        """Who else has an address of the machine; ``None`` where it has none such."""
         states = self._ask("states", address=str(address))
         if not states:
             return None

@@ -11,7 +11,7 @@ from pathlib import Path
 import msgspec
 
 from fixed_anchor.core.addresses import parse_mac
-from fixed_anchor.core.errors import InputError, printable
+from fixed_anchor.core.errors import AnchorError, InputError, NoAccess, NotSupported, printable
 
 #: The version of the form in which the collector writes.
 FORM = 1
@@ -226,6 +226,20 @@ class Facts(msgspec.Struct, frozen=True):
             return f"its language mode is {self.language_mode}: nothing else can be known of it"
         gone = [f"{what} could not be asked: {why}" for what, why in self.missing.items() if what.startswith(_NEEDED)]
         return printable("; ".join(gone))
+
+    def why_no_change(self, name: str) -> AnchorError | None:
+        """Why no change can be made there, as far as its collector could tell; ``None`` where one can."""
+        if self.is_restricted:
+            return NotSupported(
+                f"{name}: its language mode is {self.language_mode}, in which no engine runs",
+                remedy="have this tool allowed by its application control, or change it by hand; nothing was changed",
+            )
+        if not self.elevated:
+            return NoAccess(
+                f"changing {name} needs an elevated session, and this one is not",
+                remedy="reach it as an administrator; nothing was changed",
+            )
+        return None
 
     @property
     def is_restricted(self) -> bool:

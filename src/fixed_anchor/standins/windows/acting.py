@@ -5,9 +5,43 @@ from __future__ import annotations
 from typing import Any
 
 from fixed_anchor.change import acts
-from fixed_anchor.standins.windows.addressing import Failed
+from fixed_anchor.standins.windows.addressing import BOTH, PERSISTENT, Failed, adapter_of, asks_dhcp
 from fixed_anchor.standins.windows.calls import call
 from fixed_anchor.standins.windows.state import ALTERNATES, INTERFACES, State
+
+
+def reach(state: State, act: acts.Act) -> None:
+    """Brings about what an act wants, whatever of it is so already: as the engine does. Raises :class:`Failed`."""
+    match act:
+        case acts.AddAddress():
+            for held in _found(state, act.index, act.address):
+                call(state, "remove_address", {"index": act.index, "address": act.address, "store": held["store"]})
+            perform(state, act)
+        case acts.DropAddress():
+            for held in _found(state, act.index, act.address):
+                # One that is leased is not ours to take.
+                if held["prefix_origin"] == "Manual":
+                    call(state, "remove_address", {"index": act.index, "address": act.address, "store": held["store"]})
+        case acts.AddRoute() | acts.DropRoute():
+            _reach_route(state, act)
+        case _:
+            perform(state, act)
+
+
+def _found(state: State, index: int, address: str) -> list[State]:
+    return [a for a in adapter_of(state, index)["addresses"] if a["address"].partition("%")[0] == address]
+
+
+def _reach_route(state: State, act: acts.AddRoute | acts.DropRoute) -> None:
+    adapter = adapter_of(state, act.index)
+    # While the adapter asks DHCP what is in force may be the lease's own.
+    stores = (PERSISTENT,) if asks_dhcp(adapter) and ":" not in act.destination else BOTH
+    where = {"destination": act.destination, "next_hop": act.next_hop}
+    for store in stores:
+        if any(r["store"] == store and all(r[k] == v for k, v in where.items()) for r in adapter["routes"]):
+            call(state, "remove_route", {"index": act.index, **where, "store": store})
+    if isinstance(act, acts.AddRoute):
+        perform(state, act)
 
 
 def perform(state: State, act: acts.Act) -> None:

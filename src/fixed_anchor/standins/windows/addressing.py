@@ -33,6 +33,19 @@ def adapter_of(state: State, index: int) -> State:
     raise Failed(f"No matching MSFT_NetAdapter objects found with property 'InterfaceIndex' equal to '{index}'.")
 
 
+def adapter_with(state: State, guid: str) -> State:
+    """The adapter of that GUID."""
+    for adapter in state["adapters"]:
+        if adapter["guid"] == guid:
+            return adapter  # type: ignore[no-any-return]
+    raise Failed(f"there is no adapter {guid}")
+
+
+def asks_dhcp(adapter: State) -> bool:
+    """Whether an adapter asks DHCP servers for IPv4."""
+    return _asks(adapter)
+
+
 def _side(adapter: State, version: int) -> State | None:
     return next((i for i in adapter["ip"] if (i["family"] == "IPv6") == (version == 6)), None)
 

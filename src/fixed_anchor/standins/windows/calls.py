@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from fixed_anchor.standins.windows import addressing, naming, registry
+from fixed_anchor.standins.windows import addressing, naming, registry, tasks
 from fixed_anchor.standins.windows.addressing import Failed
 from fixed_anchor.standins.windows.state import State
 
@@ -31,15 +31,20 @@ CALLS: dict[str, Callable[..., Any]] = {
     "set_category": naming.set_category,
     "register": naming.register,
     "rename": naming.rename,
+    "register_task": tasks.register_task,
+    "unregister_task": tasks.unregister_task,
 }
+#: What is asked, and changes nothing.
+QUESTIONS: dict[str, Callable[..., Any]] = {"get_task": tasks.get_task, "ping": tasks.ping}
 
 
 def call(state: State, name: str, arguments: dict[str, Any]) -> Any:
     """Carries a call out on ``state``. Raises :class:`Failed` as the machine would refuse it."""
     addressing.settled(state)
-    if name not in CALLS:
+    does = CALLS.get(name) or QUESTIONS.get(name)
+    if does is None:
         raise Failed(f"The term '{name}' is not recognized.")
     try:
-        return CALLS[name](state, **arguments)
+        return does(state, **arguments)
     except (TypeError, ValueError) as error:
         raise Failed(f"Cannot process argument: {error}") from None

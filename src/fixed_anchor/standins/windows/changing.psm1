@@ -134,11 +134,6 @@ function Invoke-CimMethod {
         [pscustomobject] @{ ReturnValue = $value }
     } catch { Write-Error -Message "$_" }
 }
-function Restart-NetAdapter {
-    [CmdletBinding()]
-    param([string] $InterfaceDescription, [int] $InterfaceIndex)
-    try { Ask 'restart_adapter' @{ index = $InterfaceIndex } | Out-Null } catch { Write-Error -Message "$_" }
-}
 function Register-DnsClient { [CmdletBinding()] param() Ask 'register' @{} | Out-Null }
 function Rename-Computer {
     [CmdletBinding()]

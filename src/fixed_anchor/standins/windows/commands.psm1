@@ -14,13 +14,20 @@ function whoami.exe {
     'Mandatory Label\Any Level  Label  ' + $(if ((Machine).elevated) { 'S-1-16-12288' } else { 'S-1-16-8192' })
 }
 function Get-CimInstance {
-    param([string] $ClassName)
+    param([string] $ClassName, [string] $Filter)
     if ($ClassName -eq 'Win32_ComputerSystem') {
         return [pscustomobject] @{
             Name = (Machine).name; DNSHostName = (Machine).dns_name; Domain = (Machine).domain; PartOfDomain = (Machine).member
         }
     }
-    if ($ClassName -eq 'Win32_OperatingSystem') { return [pscustomobject] @{ Caption = (Machine).caption; Version = (Machine).version } }
+    if ($ClassName -eq 'Win32_OperatingSystem') {
+        # Each start of the machine is an hour after the last one.
+        $booted = ([datetime] '2026-11-02T06:00:00Z').AddHours([int] (Machine).booted)
+        return [pscustomobject] @{ Caption = (Machine).caption; Version = (Machine).version; LastBootUpTime = $booted }
+    }
+    if ($ClassName -eq 'Win32_NetworkAdapterConfiguration' -and $Filter -match '^InterfaceIndex = (\d+)$') {
+        return [pscustomobject] @{ InterfaceIndex = [int] $Matches[1] }
+    }
     throw "Invalid class $ClassName"
 }
 function Get-ExecutionPolicy {

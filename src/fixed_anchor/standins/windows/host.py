@@ -10,6 +10,7 @@ from fixed_anchor.core.addresses import with_prefix
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.standins.host import StandinHost
 from fixed_anchor.standins.station import SimulatedHost
+from fixed_anchor.standins.windows.addressing import settled
 from fixed_anchor.standins.windows.state import State, machine
 
 #: The state, which the module that stands for Windows' commands works on as well.
@@ -29,11 +30,27 @@ class WindowsStandinHost(StandinHost):
     def state(self) -> State:
         """The machine as it is now."""
         stored = self.files.read(STATE_FILE)
-        if stored is not None:
-            return json.loads(stored.text)  # type: ignore[no-any-return]
-        state = machine(self._described())
-        self.keep(state)
-        return state
+        state: State = json.loads(stored.text) if stored is not None else machine(self._described())
+        state["wire"] = self._wire(state)
+        if stored is None:
+            self.keep(state)
+        return settled(state)
+
+    def _wire(self, state: State) -> State:
+        """What comes to it by its segments: leases, networks that are known, and who answers there."""
+        leases: State = {}
+        known: State = {}
+        taken: list[str] = []
+        for interface in self.host.interfaces:
+            segment = self.station.segments[interface.segment]
+            said = self._leased(interface.segment, interface.mac)
+            for adapter in state["adapters"]:
+                if adapter["name"] == interface.name and "lease" in said:
+                    leases[adapter["guid"]] = said["lease"]
+            if segment.router is not None:
+                known[str(segment.router)] = "Private"
+        times = {"detection": 0.3, "identification": 0.3, "lease": 0.5, "no_lease": 1.5}
+        return {**times, "leases": leases, "networks": known, "answers": list(known), "taken": taken}
 
     def keep(self, state: State) -> None:
         """Keeps the machine for the next command."""

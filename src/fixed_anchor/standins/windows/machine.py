@@ -3,19 +3,22 @@
 from __future__ import annotations
 
 from fixed_anchor.core.elsewhere import Spelling
-from fixed_anchor.core.errors import AnchorError, NotSupported, OtherSystem
+from fixed_anchor.core.errors import AnchorError, OtherSystem
 from fixed_anchor.machines.fetched import Fetched
 from fixed_anchor.machines.readable import Ran, Wanted, not_asked
 from fixed_anchor.machines.search import Found
 from fixed_anchor.machines.windows.facts import Facts
 from fixed_anchor.standins.machine import Standin
 from fixed_anchor.standins.station import Station
+from fixed_anchor.standins.windows.engine import WindowsStandinEngine
 from fixed_anchor.standins.windows.host import WindowsStandinHost
 from fixed_anchor.standins.windows.told import facts_of
 
 
 class WindowsStandin(Standin):
     """One host of a station that is a Windows machine. It has no files of Linux, and answers none of its commands."""
+
+    engine_file = "engine.ps1"
 
     def __init__(self, station: Station, name: str) -> None:
         super().__init__(station, name)
@@ -32,14 +35,20 @@ class WindowsStandin(Standin):
     def run(self, argv: tuple[str, ...], timeout: float = 30.0) -> Ran:
         return not_asked(argv)
 
+    def ask_engine(self, folder: str, verb: str, words: tuple[str, ...], timeout: float) -> Ran:
+        return Ran(*WindowsStandinEngine(self.host, self.root, self.local(folder)).verb(verb, *words[:2] or ("",)))
+
     def search(self, spelling: Spelling) -> Found:
         return Found((), ())
 
     def why_no_change(self) -> AnchorError | None:
-        return NotSupported(
-            f"{self.name} runs Windows: changes are drafted for it, and not carried out yet",
-            remedy="nothing was changed; the draft says what to set by hand",
-        )
+        facts = self.windows
+        return facts.why_no_change(self.name) if facts is not None else None
+
+    def answers_anew(self) -> str | None:
+        first = next(iter(self.host.host.interfaces), None)
+        held = next(iter(self.host.addresses_of(first)), None) if first is not None else None
+        return f"{held} is this host, by its MAC"
 
     @property
     def has_tool(self) -> bool:

@@ -59,6 +59,8 @@ def set_category(state: State, index: int, category: str) -> None:
         raise Failed("The network category cannot be set to DomainAuthenticated.")
     if adapter["category"] == _DOMAIN:
         raise Failed("Unable to set the NetworkCategory: it is a domain network.")
+    if state.get("category_policy"):
+        raise Failed("Unable to set NetworkCategory: it is set by policy.")
     if adapter.get("identified") is not None or not adapter["category"]:
         raise Failed("Unable to set NetworkCategory: the network is being identified.")
     adapter["category"] = category

@@ -9,7 +9,9 @@ from __future__ import annotations
 import json
 import os
 import socketserver
+import subprocess
 import threading
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -22,10 +24,13 @@ class WindowsServer:
     """Serves the machine in ``file`` at ``address``, a path for a socket.
 
     Where ``dies_at`` is a number, whoever makes that change to the machine, counted from 1, dies as soon as it is made.
+    ``runs`` begins what a task runs, given its arguments as one text, and tells how to end it in a power cut; without
+    it no task runs, and nobody is told.
     """
 
-    def __init__(self, file: Path, address: Path) -> None:
-        self.file, self.address = file, address
+    def __init__(self, file: Path, address: Path, runs: Callable[[str], subprocess.Popen[bytes]] | None = None) -> None:
+        self.file, self.address, self._runs = file, address, runs
+        self.running: dict[str, subprocess.Popen[bytes]] = {}
         self.dies_at: int | None = None
         self.changes = 0
         self._lock = threading.Lock()
@@ -48,6 +53,7 @@ class WindowsServer:
         self._server.shutdown()
         self._server.server_close()
         self.address.unlink(missing_ok=True)
+        self.power_cut()
 
     def state(self) -> State:
         """The machine as it is by now."""
@@ -62,6 +68,8 @@ class WindowsServer:
             if name == "state":
                 self._write(settled(state))
                 return {"value": state}
+            if name == "start_task":
+                return self._start(state, str(arguments.get("name")))
             try:
                 value = call(state, name, arguments)
             except Failed as failed:
@@ -70,8 +78,34 @@ class WindowsServer:
             self.changes += name in CALLS
             return {"dies": True} if self.dies_at == self.changes else {"value": value}
 
+    def _start(self, state: State, name: str) -> dict[str, Any]:
+        """Begins a task. While it runs nothing new is begun; where nothing starts nobody is told."""
+        try:
+            task = call(state, "get_task", {"name": name})
+        except Failed as failed:
+            return {"error": str(failed)}
+        alive = name in self.running and self.running[name].poll() is None
+        if self._runs is not None and not alive and not state.get("tasks_fail"):
+            self.running[name] = self._runs(task["Actions"][0]["Arguments"])
+        return {"value": None}
+
+    def power_cut(self) -> None:
+        """Whatever runs ends at once."""
+        for process in self.running.values():
+            process.kill()
+            process.wait()
+        self.running.clear()
+
+    def due(self) -> None:
+        """What the scheduler does each minute: it begins tasks that do not run."""
+        with self._lock:
+            state = self._read()
+            for name in list(state.get("tasks", {})):
+                self._start(state, name)
+
     def boot(self) -> None:
-        """The machine goes down and comes up: only what is kept is there."""
+        """The machine goes down and comes up: only what is kept is there, and its tasks begin."""
+        self.power_cut()
         with self._lock:
             state = self._read()
             for adapter in state["adapters"]:
@@ -79,6 +113,7 @@ class WindowsServer:
             state["name"] = state.pop("coming_name", state["name"])
             state["booted"] = state.get("booted", 0) + 1
             self._write(state)
+        self.due()
 
     def _read(self) -> State:
         return json.loads(self.file.read_text())  # type: ignore[no-any-return]

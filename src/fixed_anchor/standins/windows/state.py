@@ -51,6 +51,7 @@ def machine(said: State) -> State:
         "switches": said.get("switches"),
         "neighbours": said.get("neighbours", []),
         "registry": registry,
+        "booted": 0,
     }
 
 

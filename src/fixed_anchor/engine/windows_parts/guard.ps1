@@ -1,0 +1,165 @@
+
+# --- the guard: it alone moves the state --------------------------------------------------------------
+# Without its last word on disk a change is not over.
+function Finish([string] $state, [string] $why) {
+    if (-not $why) { $why = Decided-Because }
+    Because $why
+    while ($true) { try { Set-To $state; break } catch { Pause } }
+    $how = if ($state -eq 'confirmed') { 'kept' } else { 'rolled back' }
+    Log "it was $how, because $(Kept 'why')"
+    Disarm
+}
+function Commit {
+    Set-To 'committing'
+    End-Hold
+    # What comes into force with a restart alone waits until it is decided.
+    if (-not (Perform-All 'commit' $true)) { Put 'incomplete' 'yes' }
+    Register
+    Finish 'confirmed' ''
+}
+# What was held beside the new state goes.
+function End-Hold {
+    if (@(Listed 'held').Count -eq 0 -or (Is-There 'hold-over')) { return }
+    Log "no longer held: $(@(Listed 'held' | ForEach-Object { Readable "$_" }) -join '; ')"
+    if (-not (Perform-All 'drop' $true)) { Put 'incomplete' 'yes' }
+    $missing = @(Await-Settled 20 @(Listed 'wanted') @())
+    if ($missing.Count) { Log 'in force now, but not as wanted:'; foreach ($line in $missing) { Log "  $(Readable $line)" } }
+    Put 'hold-over' 'yes'
+}
+function Roll-Back([string] $why) {
+    if ((Decided) -eq 'roll-back') { $why = Decided-Because }
+    Because $why
+    Log "rolling back: $(Kept 'why')"
+    if ((State) -eq 'prepared') { Finish 'rolled-back' ''; return }
+    Set-To 'rolling-back'
+    Take-Back 30
+}
+# The former settings, and whether they have come into force; else the change is stuck.
+function Take-Back([int] $seconds) {
+    $saved = Saved
+    $was = @(Listed 'was')
+    $leased = @(Texts $saved 'leased')
+    [void] (Perform-All 'back' $true)
+    $missing = @(Await-Settled $seconds $was $leased)
+    if ($missing.Count) {
+        Restart-All "the former state is not reached: $(Readable $missing[0])"
+        [void] (Perform-All 'back' $true)
+        $missing = @(Await-Settled ([int] (Value (Change) 'lease_patience')) $was $leased)
+    }
+    if ($missing.Count -eq 0 -and [bool] (Value $saved 'gateway_answered')) {
+        $until = (Ticks) + [int] (Value (Change) 'gateway_patience')
+        while (-not (Gateway-Answers)) {
+            if ((Ticks) -ge $until) { $missing = @('everything is as it was, only the gateway, which answered before, does not'); break }
+            Pause
+        }
+    }
+    foreach ($line in Await-Category ([int] (Value (Change) 'identification'))) { Log "left to do by hand: $line" }
+    Register
+    if ($missing.Count -eq 0) { Finish 'rolled-back' ''; return }
+    Log 'the former state was not reached:'
+    foreach ($line in $missing) { Log "  $(Readable $line)" }
+    Log 'left to do by hand, elevated, best at the console: this must be so, see Get-NetIPAddress, Get-NetRoute and Get-DnsClientServerAddress:'
+    foreach ($line in $was) { Log "    $(Readable $line)" }
+    Log "  the registry keys of before are saved in $dir/saved (reg import, and a restart)"
+    Log "  or let the engine try once more: powershell -ExecutionPolicy Bypass -File $dir/engine.ps1 roll-back $dir"
+    Log "  or accept what is there now: powershell -ExecutionPolicy Bypass -File $dir/engine.ps1 close $dir WHO WHY"
+    Log 'until then no other change can begin, and the next start of the machine tries once more; so close the change where it is to stay as it is'
+    while ($true) { try { Set-To 'stuck'; break } catch { Pause } }
+}
+# Whether `start` gave up waiting for this guard, or the lock is another's by now.
+function Given-Up { return (Decided) -eq 'roll-back' -or -not (Is-There 'armed') -or (Open-Change) -ne $name }
+function Forward {
+    if (Given-Up) { Finish 'rolled-back' ''; return }
+    Set-To 'prepared'
+    # Once more: `start` decides, then looks for the state; here it is the other way round, so one sees the other.
+    if (Given-Up) { Finish 'rolled-back' ''; return }
+    Set-To 'leaving'
+    if (-not (Perform-All 'leave' $false)) { Roll-Back $now.failed; return }
+    Set-To 'writing'
+    if (-not (Perform-All 'write' $false)) { Roll-Back $now.failed; return }
+    Set-To 'activating'
+    $wrong = Activate
+    if ($wrong) { Roll-Back $wrong; return }
+    # One more than the whole seconds counted: never earlier than was promised.
+    Put 'deadline' (Plain ((Ticks) + [int] (Value (Change) 'confirm_within') + 1))
+    Set-To 'waiting'
+    Await
+}
+# Waits until what was set has come into force; why it cannot stay so, nothing where it can.
+function Activate {
+    $wanted = @(Listed 'until_decided')
+    Await-Detection
+    $asking = @($wanted | Where-Object { $_ -match ' ipv4 dhcp$' } | ForEach-Object { ($_ -split ' ')[0] })
+    $missing = @(Await-Settled 20 $wanted @())
+    $here = @($missing | Where-Object { $_ -like 'another machine*' })
+    if ($here.Count) { return $here[0] }
+    foreach ($line in $missing) { Log "not in force yet: $(Readable $line)" }
+    if ($asking.Count) {
+        $missing = @(Await-Settled ([int] (Value (Change) 'lease_patience')) $wanted $asking)
+        if (@($missing | Where-Object { $_ -like 'no DHCP server*' }).Count) {
+            Restart-All 'no DHCP server has answered'
+            $missing = @(Await-Settled 20 $wanted $asking)
+            $none = @($missing | Where-Object { $_ -like 'no DHCP server*' })
+            if ($none.Count) { return $none[0] }
+        }
+    }
+    $wrong = @(Await-Category ([int] (Value (Change) 'identification')))
+    if ($wrong.Count) { return $wrong -join '; ' }
+    return ''
+}
+function Await {
+    while ($true) {
+        switch (Decided) {
+            'keep' { Commit; return }
+            'roll-back' { Roll-Back ''; return }
+        }
+        if (Is-There 'more-time') {
+            Put 'deadline' (Plain ((Number (Kept 'deadline')) + [int] (Kept 'more-time')))
+            Log "more time: $(Kept 'more-time') s"
+            Remove "$dir/more-time"
+        }
+        if ((Is-There 'held-until') -and (Ticks) -ge (Number (Kept 'held-until'))) { End-Hold }
+        if ((Ticks) -ge (Number (Kept 'deadline'))) { [void] (Claim 'roll-back' 'the deadline' 'nobody confirmed it in time') }
+        Pause
+    }
+}
+function Guard {
+    # Whoever would begin a guard again goes on watching over that one.
+    $held = Alone
+    if ($null -eq $held) { Fail 8 'another guard is alive' }
+    try {
+        if (-not (Same-Boot)) { Boot; return }
+        Log "guard: process $PID, $($ExecutionContext.SessionState.LanguageMode)"
+        switch (State) {
+            # Before all is saved there is nothing to be done, but to end a change that somebody does not want.
+            '' { if ((Is-There 'armed') -or (Decided)) { Forward } }
+            'waiting' { Await }
+            'committing' { Commit }
+            { Is-Final $_ } { Disarm }
+            # It says by hand what is left: each minute once more would be a machine that never rests.
+            'stuck' { }
+            default { Roll-Back "its guard was interrupted while it was $_" }
+        }
+    } catch {
+        Log "guard: $(("$($_.Exception.Message)" -split '[\r\n]+')[0])"
+        if (@('leaving', 'writing', 'activating') -notcontains (State)) { throw }
+        Roll-Back "its guard failed while it was $(State)"
+    } finally { $held.Dispose() }
+}
+# At a start of the machine: no process of the change is left. Adapters and their addresses come up meanwhile.
+function Boot {
+    $here = State
+    Note-Boot
+    switch ($here) {
+        { @('', 'prepared') -contains $_ } { Log 'boot: nothing had been changed'; Finish 'rolled-back' 'the machine went down before anything was changed' }
+        { Is-Final $_ } { Disarm }
+        'committing' { Commit }
+        default {
+            Log "boot: the machine went down while the change was $here"
+            if ((Decided) -eq 'roll-back') { Because (Decided-Because) } else { Because "the machine went down while it was $here" }
+            Set-To 'rolling-back'
+            Put 'rolled-back-at-boot' 'yes'
+            Take-Back 90
+        }
+    }
+}

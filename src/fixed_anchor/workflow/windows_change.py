@@ -1,0 +1,103 @@
+"""The content of a change of a Windows machine, from its settings before to those after: the acts there and back."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import msgspec
+
+from fixed_anchor.change.change import GraceAddress
+from fixed_anchor.change.settings import AdapterSettings, HeldAddress, Settings, SettingsContent
+from fixed_anchor.core.addresses import IPAddress, default_network
+from fixed_anchor.core.config import InterfaceConfig, Route
+from fixed_anchor.core.survey import HostSurvey
+from fixed_anchor.machines.windows.facts import Facts
+from fixed_anchor.observe.windows import in_windows_order, kept_routes_of
+from fixed_anchor.workflow.windows_acts import acts_between
+
+
+def settings_change(
+    facts: Facts, before: Settings, after: Settings, grace: tuple[GraceAddress, ...], restart: str = ""
+) -> SettingsContent:
+    """What leads from ``before`` to ``after``, whose adapters are the same; ``grace`` stays until the decision."""
+    connected = frozenset(a.guid for a in facts.adapters if a.status == "Up")
+    waiting = _held(after, grace) if grace else after
+    guids = {a.name: a.guid for a in before.adapters}
+    return SettingsContent(
+        tuple(a.name for a in before.adapters),
+        before,
+        after,
+        acts_between(before, waiting, _left_over(facts, before), connected),
+        restart,
+        waiting if grace else None,
+        acts_between(waiting, after, {}, connected) if grace else (),
+        acts_between(waiting, before, {}, connected),
+        tuple(f"address {g.address} fixed on {guids[g.interface]}" for g in grace),
+        options_of(facts, before),
+    )
+
+
+def grace_of(survey: HostSurvey, after: Settings, hold: frozenset[IPAddress]) -> Iterator[GraceAddress]:
+    """The addresses of ``hold`` that would go, where they can stay beside fixed ones."""
+    for adapter in after.adapters:
+        found = survey.interface(adapter.name)
+        stay = {held.address.ip for held in adapter.addresses}
+        for address in found.addresses if found is not None else ():
+            ip = address.address
+            if ip.ip in hold and ip.ip not in stay and adapter.method(ip.version) == "fixed":
+                yield GraceAddress(adapter.name, ip)
+
+
+def with_grace(config: InterfaceConfig, grace: tuple[GraceAddress, ...]) -> InterfaceConfig:
+    """``config`` with what stays until the decision."""
+    held = tuple(g.address for g in grace if g.interface == config.interface)
+    return msgspec.structs.replace(config, addresses=(*config.addresses, *held))
+
+
+def config_of(settings: Settings, adapter: AdapterSettings) -> InterfaceConfig:
+    """The settings of an adapter as a configuration; metrics are the routes' own."""
+    gateways = [Route(default_network(g.address.version), g.address, g.metric) for g in adapter.gateways]
+    return InterfaceConfig(
+        adapter.name,
+        ipv4=adapter.ipv4,
+        ipv6=adapter.ipv6,
+        addresses=tuple(h.address for h in adapter.addresses),
+        routes=(*gateways, *adapter.routes),
+        resolvers=adapter.resolvers or None,
+        search=settings.machine.search or ((adapter.suffix,) if adapter.suffix else None),
+        accepts_ra=adapter.ipv6 == "fixed" and adapter.hears_routers,
+        lease_routes=4 in adapter.default_from_lease,
+        fallback=adapter.fallback,
+    )
+
+
+def _held(after: Settings, grace: tuple[GraceAddress, ...]) -> Settings:
+    """``after`` with what stays until the decision, never the source by itself: new connections shall use the new."""
+    adapters = []
+    for adapter in after.adapters:
+        more = [HeldAddress(g.address, False) for g in grace if g.interface == adapter.name]
+        held = [*adapter.addresses, *more]
+        order = in_windows_order((h.address for h in held), {h.address.ip for h in held if not h.is_source})
+        ordered = sorted(held, key=lambda h: (h.address.version, order.index(h.address)))
+        adapters.append(msgspec.structs.replace(adapter, addresses=tuple(ordered)))
+    return Settings(after.machine, tuple(adapters))
+
+
+def options_of(facts: Facts, before: Settings) -> dict[str, str]:
+    """The alternate configurations of the adapters that count today, by GUID, as the registry has them."""
+    found: dict[str, str] = {}
+    for kept in facts.kept:
+        if kept.alternate is not None and f"Alternate_{kept.guid}" in kept.active_configurations:
+            found[kept.guid] = kept.alternate
+    return {a.guid: found[a.guid] for a in before.adapters if a.guid in found}
+
+
+def _left_over(facts: Facts, before: Settings) -> dict[str, tuple[Route, ...]]:
+    """Persistent default routes of adapters that ask DHCP: an earlier address left them, and they are in the way."""
+    found: dict[str, tuple[Route, ...]] = {}
+    for now in before.adapters:
+        adapter = next(a for a in facts.adapters if a.guid == now.guid)
+        if now.ipv4 != "fixed":
+            routes = (r for r in kept_routes_of(facts, adapter) if r.is_default and r.destination.version == 4)
+            found[now.guid] = tuple(r for r in routes if r.next_hop is not None)
+    return found
