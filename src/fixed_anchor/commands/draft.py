@@ -21,7 +21,7 @@ from fixed_anchor.reporting.documents.drafting import DraftDocument, HostDrafted
 from fixed_anchor.reporting.documents.parts import found_finding, problem
 from fixed_anchor.reporting.terminal.draft import show_draft, show_server_drafts
 from fixed_anchor.reporting.terminal.findings import show_findings
-from fixed_anchor.workflow.carried import runbook_of
+from fixed_anchor.workflow.carried import runbook_of, windows_runbook_of
 from fixed_anchor.workflow.check import check_with_knowledge
 from fixed_anchor.workflow.dhcp_server import ServerDraft, draft_reservations
 from fixed_anchor.workflow.draft import draft
@@ -83,8 +83,7 @@ def command(
         for made in drafts:
             written[made.host] = _write_files(app, made, Path(output) / made.host)
         _write_servers(app, servers, Path(output))
-    without = [made for made in drafts if isinstance(made.content, SettingsContent)]
-    refused = runbook and any((blocked[m.host] or m in without) and not m.content.is_empty for m in drafts)
+    refused = runbook and any(blocked[m.host] and not m.content.is_empty for m in drafts)
     unreached = {name: site.unreached[name] for name in (h.name for h in site.hosts(hosts)) if name in site.unreached}
     exit_status = worst([EXIT_AGAINST if refused else EXIT_DONE, *(e.exit_status for e in unreached.values())])
     if as_json:
@@ -167,9 +166,6 @@ def _write_runbook(
 ) -> str | None:
     """The runbook of a host; none where it is blocked, since nobody looks again before it is run."""
     survey = site.survey(site.plan.hosts[made.host])
-    if isinstance(made.content, SettingsContent):
-        app.remark(f"{made.host}: no runbook is made for {made.stack} yet: the draft says what to set by hand")
-        return None
     if survey is None or made.content.is_empty:
         app.remark(f"{made.host}: nothing to do: the files declare this already, so there is no runbook")
         return None
@@ -179,9 +175,19 @@ def _write_runbook(
         app.remark(f"{made.host}: no runbook is made while there is a blocker: {codes}")
         return None
     open_questions = tuple(f for f in findings if f.undetermined and f.host in (None, made.host))
-    target = Path(folder) / f"{made.host}-runbook.sh"
-    write_beside(target, runbook_of(plan, made, survey, within, open_questions), 0o700)
-    app.remark(f"wrote {os.path.relpath(target)}; carry it to {made.host}, and run there: sh {target.name} show")
+    machine = site.machine(site.plan.hosts[made.host])
+    facts = machine.windows if machine is not None else None
+    if facts is not None:
+        target = Path(folder) / f"{made.host}-runbook.ps1"
+        data, runs = (
+            windows_runbook_of(plan, made, facts, within, open_questions),
+            "powershell -ExecutionPolicy Bypass -File",
+        )
+    else:
+        target = Path(folder) / f"{made.host}-runbook.sh"
+        data, runs = runbook_of(plan, made, survey, within, open_questions), "sh"
+    write_beside(target, data, 0o700)
+    app.remark(f"wrote {os.path.relpath(target)}; carry it to {made.host}, and run there: {runs} {target.name} show")
     for question in open_questions:
         app.remark(f"not looked at: {question.message}", indent=2)
     return os.path.relpath(target)

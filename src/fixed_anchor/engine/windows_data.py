@@ -13,7 +13,7 @@ import msgspec
 from fixed_anchor.change.acts import Act, Rename, SetResolvers, SetSearch, SetSuffix
 from fixed_anchor.change.change import Terms
 from fixed_anchor.change.kept_lines import kept_lines
-from fixed_anchor.change.settings import SettingsContent
+from fixed_anchor.change.settings import MachineSettings, SettingsContent
 from fixed_anchor.core.errors import printable
 from fixed_anchor.machines.windows.alternate import encode
 from fixed_anchor.machines.windows.facts import Facts
@@ -47,7 +47,7 @@ def as_windows_files(
 
     ``facts`` are what was so before. ``held_seconds`` is for how long at most what is held may stay.
     """
-    change = json.dumps(_change(host, content, terms, held_seconds), indent=1).encode("ascii")
+    change = json.dumps(change_data(host, content, terms, held_seconds), indent=1).encode("ascii")
     files = {
         "engine.ps1": engine_source().encode("ascii"),
         "change.json": change,
@@ -63,7 +63,21 @@ def as_windows_files(
     return {name: (data, 0o600) for name, data in files.items()}
 
 
-def _change(host: str, content: SettingsContent, terms: Terms, held_seconds: int | None) -> dict[str, Any]:
+def undoing(content: SettingsContent) -> SettingsContent:
+    """The change that goes back behind one that was kept; a name that needs a restart stays."""
+    after = msgspec.structs.replace(content.before, machine=_machine(content))
+    back = tuple(act for act in content.back if not isinstance(act, Rename))
+    forth = tuple(act for act in content.acts if not isinstance(act, Rename))
+    options = _options(content)
+    return SettingsContent(content.interfaces, content.after, after, back, back=forth, options=options)
+
+
+def _machine(content: SettingsContent) -> MachineSettings:
+    return msgspec.structs.replace(content.before.machine, name=content.after.machine.name)
+
+
+def change_data(host: str, content: SettingsContent, terms: Terms, held_seconds: int | None = None) -> dict[str, Any]:
+    """What the engine reads of a change: the lines before, meanwhile and afterwards, and the acts in between."""
     acts = [act for act in content.acts if not isinstance(act, Rename)]
     first = next((n for n, act in enumerate(acts) if not isinstance(act, _BEFORE_ADDRESSES)), len(acts))
     return {

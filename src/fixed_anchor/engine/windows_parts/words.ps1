@@ -23,8 +23,8 @@ $verb = Word 0
 $dir = (Word 1).TrimEnd('/', '\')
 $word = Word 2
 $second = Word 3
-$name = [System.IO.Path]::GetFileName($dir)
-$root = [System.IO.Path]::GetDirectoryName($dir)
+$name, $root = '', ''
+if ($dir) { $name, $root = [System.IO.Path]::GetFileName($dir), [System.IO.Path]::GetDirectoryName($dir) }
 $task = "FixedAnchor change $name"
 
 # --- what is said ---------------------------------------------------------------------------
