@@ -9,6 +9,8 @@ from pathlib import Path
 from fixed_anchor.change import states
 from fixed_anchor.change.states import STATES
 from fixed_anchor.engine.source import PARTS, engine_source
+from fixed_anchor.engine.windows_data import PARTS as WINDOWS_PARTS
+from fixed_anchor.engine.windows_data import part
 
 ROOT = Path(__file__).resolve().parents[1]
 SOURCE = ROOT / "src/fixed_anchor"
@@ -87,11 +89,33 @@ def test_the_simulated_engine_moves_a_change_as_the_table_says() -> None:
                     found.setdefault(function.name, []).append(getattr(states, argument.attr))
     assert found.pop("_start") == FORWARD
     assert found == {
-        "_roll_back": [states.ROLLING_BACK, states.ROLLED_BACK],
+        "_roll_back": [states.ROLLING_BACK, states.ROLLED_BACK, states.STUCK],
         "_catch_up": [states.COMMITTING, states.CONFIRMED],
+        "_close": [states.CLOSED],
     }
+    assert set(found.pop("_close")) <= targets("by_request")
     for names in found.values():
         assert set(names) <= targets("by_guard")
+
+
+def test_the_engine_for_windows_moves_a_change_as_the_table_says() -> None:
+    """Its guard is what boots a change, too: each function, in order."""
+    text = "".join(part(name) for name in WINDOWS_PARTS)
+    bodies = re.findall(r"^function ([\w-]+)[^\n]*\{\n(.*?)^\}$", text, re.MULTILINE | re.DOTALL)
+    found = {name: re.findall(r"\b(?:Set-To|Finish) '([a-z-]+)'", body) for name, body in bodies}
+    found = {name: list(dict.fromkeys(moved)) for name, moved in found.items() if moved}
+    assert [name for name in found.pop("Forward") if name != states.ROLLED_BACK] == FORWARD
+    assert found == {
+        "Commit": [states.COMMITTING, states.CONFIRMED],
+        "Roll-Back": [states.ROLLED_BACK, states.ROLLING_BACK],
+        "Take-Back": [states.ROLLED_BACK, states.STUCK],
+        "Boot": [states.ROLLED_BACK, states.ROLLING_BACK],
+        "Request-Roll-Back": [states.ROLLING_BACK],
+        "Close-Change": [states.CLOSED],
+    }
+    for name, moved in found.items():
+        column = "by_request" if name in ("Request-Roll-Back", "Close-Change") else "by_guard"
+        assert set(moved) <= targets(column), name
 
 
 def test_the_page_of_the_design_has_the_table() -> None:

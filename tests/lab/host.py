@@ -224,9 +224,11 @@ def _remove_group(group: Path) -> None:
 
 
 def _python_folders() -> list[Path]:
-    """The folders that the running Python and the tool need, to be seen read-only in the host."""
+    """The folders that the running Python, the tool and a PowerShell need, to be seen read-only in the host."""
     repository = Path(__file__).resolve().parents[2]
     folders = [Path(sys.prefix), Path(sys.base_prefix), repository / "src"]
+    if (powershell := shutil.which("pwsh")) is not None:
+        folders.append(Path(powershell).resolve().parent)
     real = [f for f in dict.fromkeys(folders) if f != Path("/usr")]
     if Path(sys.base_prefix) == Path("/usr"):
         version = f"python{sys.version_info.major}.{sys.version_info.minor}"

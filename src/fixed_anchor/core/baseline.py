@@ -39,7 +39,8 @@ class FamilyBefore(msgspec.Struct, frozen=True):
 class InterfaceBefore(msgspec.Struct, frozen=True):
     """One interface before the change. ``reachable`` is what its users need, by the plan of that change.
 
-    ``carrier_changes`` is how often its carrier had changed by then, where the kernel counts it.
+    ``carrier_changes`` is how often its carrier had changed by then, where the kernel counts it; ``category`` that of
+    its network, where there is such a thing.
     """
 
     interface: str
@@ -48,6 +49,7 @@ class InterfaceBefore(msgspec.Struct, frozen=True):
     resolvers: tuple[str, ...] = ()
     reachable: tuple[str, ...] = ()
     carrier_changes: int | None = None
+    category: str = ""
 
     def family(self, version: int) -> FamilyBefore:
         """What there was of IP ``version`` (4 or 6)."""
@@ -99,7 +101,7 @@ def interface_before(
             )
         )
     resolvers = tuple(map(str, found.resolvers))
-    return InterfaceBefore(found.name, families[0], families[1], resolvers, reachable, carrier)
+    return InterfaceBefore(found.name, families[0], families[1], resolvers, reachable, carrier, found.category)
 
 
 def baseline_of_facts(text: str) -> Baseline:
@@ -231,6 +233,19 @@ def kept_checks(
             FAIL if missing else PASS,
             f"the change is not about IPv{version}, and this has gone" if missing else None,
             target=f"IPv{version}",
+        )
+    if before.category:
+        same = found.category == before.category
+        yield VerifyCheck(
+            "category-kept",
+            True,
+            host,
+            wanted.interface,
+            seen_from,
+            f"the network is {before.category}, as before",
+            f"it is {found.category or 'not identified'}",
+            PASS if same else FAIL,
+            None if same else "its firewall may let nobody in any more",
         )
 
 

@@ -59,6 +59,12 @@ _ROWS: tuple[tuple[str, ...], ...] = (
         "Something is missing: daemons drop both families when they load one.",
     ),
     (
+        "category-kept",
+        "Windows, for the network of an interface",
+        "It has the category that it had before the change: public, private, or that of a domain.",
+        "It has another one, by which the firewall goes, or is not identified.",
+    ),
+    (
         "default-route",
         "the kernel",
         "The default routes are those of the plan, or there is one of the lease.",

@@ -108,6 +108,8 @@ class SurveyedInterface(msgspec.Struct, frozen=True):
     daemon: str | None = None
     announced: Announced | None = None
     time_servers: tuple[str, ...] | None = None
+    #: The category of its network, by which the firewall goes, where the system has such a thing.
+    category: str = ""
 
     @property
     def name(self) -> str:

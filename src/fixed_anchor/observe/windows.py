@@ -87,6 +87,7 @@ def _interface(facts: Facts, adapter: Adapter) -> SurveyedInterface:
         with_whole_metrics(kept_config(facts, adapter, kept), facts, adapter.index) if kept is not None else None,
         (Place(f"{_INTERFACES}\\{adapter.guid}", 0),) if kept is not None else (),
         by_hand=tuple(_by_hand(facts, adapter)),
+        category=next((printable(p.category) for p in facts.profiles if p.index == adapter.index), ""),
     )
 
 

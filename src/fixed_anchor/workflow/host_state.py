@@ -64,7 +64,11 @@ def hostname_checks(host: str, machine: Machine, survey: HostSurvey, hostname: s
     """Whether the running hostname is the planned one: whole, or its first label."""
     if hostname is None or not survey.running:
         return ()
-    good = survey.hostname in (hostname, hostname.partition(".")[0])
+    there, planned = survey.hostname, hostname
+    if survey.system:
+        # Windows tells names in either case, and means the same.
+        there, planned = there.lower(), planned.lower()
+    good = there in (planned, planned.partition(".")[0])
     return (
         VerifyCheck(
             "hostname",

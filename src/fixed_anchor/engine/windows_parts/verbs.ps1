@@ -52,7 +52,11 @@ function Attend {
 function Await-End([string] $wanted) {
     while ($true) {
         $here = State
-        if (Is-Final $here) { while ((Open-Change) -eq $name) { if (-not (Guard-Alive)) { Disarm }; Pause } }
+        # The guard has a little to clear away after its last word.
+        if (Is-Final $here) {
+            while ((Open-Change) -eq $name) { if (-not (Guard-Alive)) { Disarm }; Pause }
+            for ($try = 0; $try -lt 25 -and (Guard-Alive); $try++) { Pause }
+        }
         switch ($here) {
             'confirmed' {
                 if ($wanted -ne 'confirmed') { Fail 7 "change $name was confirmed" }
