@@ -29,7 +29,7 @@ def windows_runbook(host: str, content: SettingsContent, terms: Terms, facts: Fa
     """The script for a change; its last line binds all the others."""
     carried = {
         "change": json.dumps(change_data(host, content, terms)),
-        "undo": json.dumps(change_data(host, undoing(content), terms)),
+        "way_back": json.dumps(change_data(host, undoing(content), terms)),
         "about": json.dumps(terms.notes),
         "told": [" ".join(printable(line).split()) for line in terms.told],
         "interface": "\n".join(printable(name) for name in content.interfaces),

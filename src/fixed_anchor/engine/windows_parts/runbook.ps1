@@ -142,7 +142,7 @@ function Restore {
     if ((State) -ne 'confirmed') { $script:word = 'a person, with the runbook'; Request-Roll-Back; return }
     Show-Draft
     $script:word = ''
-    Carry-Out $carried.undo "Change $name was kept. Type  begin  to go back to what was before it; anything else ends here"
+    Carry-Out $carried.way_back "Change $name was kept. Type  begin  to go back to what was before it; anything else ends here"
 }
 function Run-Book {
     try {
