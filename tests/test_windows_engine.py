@@ -175,6 +175,8 @@ def test_kept(seat: WindowsSeat, tmp_path: Path) -> None:
     log = seat.log()
     assert moves(log) == ["prepared", "leaving", "writing", "activating", "waiting", "committing", "confirmed"]
     assert "check: pass: all of it" in log
+    # Resolvers first: a member of a domain has none for a moment otherwise.
+    assert log.index("Set-DnsClientServerAddress") < log.index("EnableStatic of adapter")
     assert sorted(lines_of(seat.state(), [seat.state()["adapters"][0]["guid"]], ())) == wanted_lines(draft)
     assert seat.state()["records"] == ["198.51.100.20"]
     assert seat.state()["tasks"] == {}
@@ -364,6 +366,16 @@ def test_what_goes_wrong_is_rolled_back(tmp_path: Path, monkeypatch: pytest.Monk
         assert seat.until("rolled-back", "stuck", "waiting") == "rolled-back", seat.log()
         assert why in seat.target.status("0001").why
         assert seat.lines() == before
+
+
+def test_a_category_is_set_back(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The network is identified anew, and public: set back before it is in force."""
+    with windows_seat(tmp_path / "w", monkeypatch, MACHINES["leased"]["machine"], networks={}) as seat:
+        seat.begin(draft_of(FIXED, tmp_path))
+        assert seat.until("waiting", "rolled-back") == "waiting"
+        assert "the network of Ethernet was Public, and is set back to Private" in seat.log()
+        assert seat.state()["adapters"][0]["category"] == "Private"
+        seat.target.decide("0001", states.ROLL_BACK, "wren")
 
 
 def test_stuck(seat: WindowsSeat, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

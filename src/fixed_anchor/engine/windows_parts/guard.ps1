@@ -128,6 +128,8 @@ function Guard {
     $held = Alone
     if ($null -eq $held) { Fail 8 'another guard is alive' }
     try {
+        # It says by hand what is left: each minute once more would be a machine that never rests.
+        if ((State) -eq 'stuck' -and (Same-Boot)) { return }
         if (-not (Same-Boot)) { Boot; return }
         Log "guard: process $PID, $($ExecutionContext.SessionState.LanguageMode)"
         switch (State) {
@@ -136,8 +138,6 @@ function Guard {
             'waiting' { Await }
             'committing' { Commit }
             { Is-Final $_ } { Disarm }
-            # It says by hand what is left: each minute once more would be a machine that never rests.
-            'stuck' { }
             default { Roll-Back "its guard was interrupted while it was $_" }
         }
     } catch {
@@ -149,7 +149,6 @@ function Guard {
 # At a start of the machine: no process of the change is left. Adapters and their addresses come up meanwhile.
 function Boot {
     $here = State
-    Note-Boot
     switch ($here) {
         { @('', 'prepared') -contains $_ } { Log 'boot: nothing had been changed'; Finish 'rolled-back' 'the machine went down before anything was changed' }
         { Is-Final $_ } { Disarm }
@@ -158,6 +157,8 @@ function Boot {
             Log "boot: the machine went down while the change was $here"
             if ((Decided) -eq 'roll-back') { Because (Decided-Because) } else { Because "the machine went down while it was $here" }
             Set-To 'rolling-back'
+            # Not before: where this ends here, nobody must take the change for one that still waits.
+            Note-Boot
             Put 'rolled-back-at-boot' 'yes'
             Take-Back 90
         }

@@ -62,7 +62,7 @@ function Save {
         foreach ($at in 'Tcpip', 'Tcpip6') {
             $key = "HKLM\SYSTEM\CurrentControlSet\Services\$at\Parameters\Interfaces\$guid"
             if (-not (Test-Path -LiteralPath $key.Replace('HKLM\', 'HKLM:\'))) { continue }
-            $said = reg.exe export $key "$dir/saved/$at-$guid.reg" /y
+            $said = reg.exe export $key ([System.IO.Path]::Combine($dir, 'saved', "$at-$guid.reg")) /y
             if ($LASTEXITCODE -ne 0) { Refuse 1 "the registry key of $(Named $guid) could not be saved ($(@($said)[-1])); nothing was changed" }
         }
     }

@@ -173,7 +173,7 @@ function Look {
 }
 function Answer {
     try {
-        if (-not $dir -or -not [System.IO.Directory]::Exists($dir)) { Fail 2 "engine: there is no change folder $dir" }
+        if (-not $name -or -not [System.IO.Directory]::Exists($dir)) { Fail 2 "engine: there is no change folder $dir" }
         switch ($verb) {
             'start' { Start-Change }
             'guard' { Guard }

@@ -24,7 +24,11 @@ $dir = (Word 1).TrimEnd('/', '\')
 $word = Word 2
 $second = Word 3
 $name, $root = '', ''
-if ($dir) { $name, $root = [System.IO.Path]::GetFileName($dir), [System.IO.Path]::GetDirectoryName($dir) }
+if ($dir -match '^([A-Za-z]:|/)') {
+    # As the machine writes it: programs of the console take slashes for options.
+    $dir = [System.IO.Path]::GetFullPath($dir)
+    $name, $root = [System.IO.Path]::GetFileName($dir), [System.IO.Path]::GetDirectoryName($dir)
+}
 $task = "FixedAnchor change $name"
 
 # --- what is said ---------------------------------------------------------------------------
