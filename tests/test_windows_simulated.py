@@ -1,4 +1,4 @@
-"""The Windows workstation of the demo through the installed program, without a PowerShell: kept, rolled back, restored."""
+"""The Windows workstation of the demo by the installed program, without PowerShell: kept, rolled back, restored."""
 
 from __future__ import annotations
 
