@@ -23,18 +23,19 @@ def pytest_addoption(parser: pytest.Parser) -> None:
 
 @pytest.hookimpl(tryfirst=True)
 def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
-    """Without ``--whole-matrix`` rows beyond the cover are left out, and every other one of the modules that say so."""
+    """Without ``--whole-matrix`` rows beyond the cover are left out, and of modules that say so all but one in so many."""
     if config.getoption("--whole-matrix"):
         return
     left_out = [item for item in items if item.get_closest_marker("beyond_cover")]
     seen: Counter[str] = Counter()
     for item in items:
-        if item.get_closest_marker("every_other"):
+        mark = item.get_closest_marker("one_in")
+        if mark is not None and not item.get_closest_marker("beyond_cover"):
             module = item.nodeid.partition("::")[0]
-            seen[module] += 1
-            # The stacks are five: the next function of a module has those that this one has not.
-            if seen[module] % 2 == 0:
+            # Stacks are five and come in turn: the next function of a module has others than this one.
+            if seen[module] % mark.args[0]:
                 left_out.append(item)
+            seen[module] += 1
     config.hook.pytest_deselected(items=left_out)
     items[:] = [item for item in items if item not in set(left_out)]
 

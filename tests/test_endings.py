@@ -22,7 +22,7 @@ PAGE = (Path(__file__).parents[1] / "docs/endings.md").read_text()
 
 
 @pytest.mark.skipif(os.geteuid() != 0, reason="without root no other user can be tried, and no network namespace made")
-@pytest.mark.every_other
+@pytest.mark.one_in(2)
 @pytest.mark.parametrize("name", endings.ENDINGS)
 def test_the_page_says_what_the_commands_say(name: str, tmp_path: Path) -> None:
     made = endings.chapter(name, tmp_path)

@@ -292,6 +292,7 @@ REFUSED: dict[str, tuple[Any, type[AnchorError], str]] = {
 }  # fmt: skip
 
 
+@pytest.mark.one_in(2)
 @pytest.mark.parametrize("what", REFUSED)
 def test_refused(seat: WindowsSeat, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, what: str) -> None:
     """Before anything is changed, with the reason in one line; and nothing is left in the way."""
@@ -320,6 +321,7 @@ def cut_short(folder: Path) -> None:
     file.write_text(file.read_text()[:-40])
 
 
+@pytest.mark.one_in(2)
 @pytest.mark.parametrize("does", [altered, cut_short, lambda folder: (folder / "digest").unlink()])
 def test_corrupt_data(seat: WindowsSeat, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, does: Any) -> None:
     """Every verb refuses it; before it began nothing is changed."""

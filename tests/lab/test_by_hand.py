@@ -19,7 +19,7 @@ STARTS = [*STACKS, "sysv"]
 SOME = ("networkd", "ifupdown", "sysv")
 
 
-pytestmark = pytest.mark.every_other
+pytestmark = pytest.mark.one_in(2)
 
 
 def pytest_generate_tests(metafunc: pytest.Metafunc) -> None:

@@ -23,6 +23,9 @@ COVER = [
 ]
 
 
+pytestmark = pytest.mark.one_in(2)
+
+
 def words_of(way: tuple[str, int, bool, bool]) -> str:
     stack, port, certificate, jump = way
     return f"{stack}-{port}{'-certificate' if certificate else ''}{'-jump' if jump else ''}"

@@ -36,6 +36,9 @@ TUNNEL = "[Match]\nName=tun0\n\n[Network]\nDHCP=no\nAddress=203.0.113.70/32\n"
 BEYOND_COVER = pytest.mark.beyond_cover
 
 
+pytestmark = pytest.mark.one_in(2)
+
+
 class Site:
     """A host on the quay, and what a row does to the network around it."""
 

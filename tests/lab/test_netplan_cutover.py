@@ -9,6 +9,8 @@ import subprocess
 import sys
 import time
 
+import pytest
+
 from tests.documents import addresses, findings, only
 from tests.lab.host import MAC, LabHost
 from tests.lab.network import Segment, run, wait_for
@@ -16,6 +18,9 @@ from tests.lab.network import Segment, run, wait_for
 POOL = ("--pool", "203.0.113.100-203.0.113.199")
 WANTED = "203.0.113.20"
 PLAN_FILE = "/etc/netplan/50-tide.yaml"
+
+
+pytestmark = pytest.mark.one_in(2)
 
 
 def propose(host: LabHost, *words: str) -> None:

@@ -27,6 +27,9 @@ WAYS = list(itertools.product(STACKS, (False, True), (22, 2222), (False, True)))
 COVER = [("netplan-networkd", False, 2222, False), ("ifupdown", True, 22, True)]
 
 
+pytestmark = pytest.mark.one_in(2)
+
+
 def words_of(way: tuple[str, bool, int, bool]) -> str:
     stack, same, port, certificate = way
     return f"{stack}-{'same' if same else 'another'}-{port}-{'certificate' if certificate else 'key'}"
@@ -153,7 +156,11 @@ def test_back_on_another_lease(make_host: MakeHost, segment: Segment, far_seat: 
     now = host.leased_address()
     assert now not in (old, ANOTHER)
     assert f"tide-db is at {now}, found by its MAC {host.mac} from gull" in done.stderr, said
-    told = seat.tool("status", "--plan", "plan.yaml", "--host", "tide-db")
+    for _ in range(3):
+        # On a machine that is busy one look at a segment may miss it.
+        told = seat.tool("--log-level", "debug", "status", "--plan", "plan.yaml", "--host", "tide-db")
+        if told.returncode == 0:
+            break
     assert "0002 on eth0, is confirmed" in told.stdout, told.stdout + told.stderr
     assert f"instead of `HostName {old}`:\n      HostName {now}\n" in told.stderr, told.stderr
 

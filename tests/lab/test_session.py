@@ -25,7 +25,7 @@ SOME = {
 }
 
 
-pytestmark = pytest.mark.every_other
+pytestmark = pytest.mark.one_in(2)
 
 
 def pytest_generate_tests(metafunc: pytest.Metafunc) -> None:

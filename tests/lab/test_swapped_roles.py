@@ -74,7 +74,7 @@ def cached(neighbour: Namespace, address: str) -> str:
     return neighbour("ip", "neigh", "show", address).stdout
 
 
-pytestmark = pytest.mark.every_other
+pytestmark = pytest.mark.one_in(2)
 
 
 def pytest_generate_tests(metafunc: pytest.Metafunc) -> None:

@@ -21,6 +21,9 @@ EVERY = [(stack, daemon) for stack in STACKS for daemon in DAEMONS]
 COVER = [(stack, list(DAEMONS)[number % 2]) for number, stack in enumerate(STACKS)]
 
 
+pytestmark = pytest.mark.one_in(2)
+
+
 def pytest_generate_tests(metafunc: pytest.Metafunc) -> None:
     whole = metafunc.config.getoption("--whole-matrix")
     metafunc.parametrize(("stack", "daemon"), EVERY if whole else COVER)

@@ -21,6 +21,8 @@ from tests.lab.test_matrix import (
     reboot,
 )
 
+pytestmark = pytest.mark.one_in(2)
+
 
 def findings(host: LabHost) -> list[tuple[str, str]]:
     return [(f["code"], f["seen_in"]) for f in documents.findings(host.tool("survey", "--json").stdout)]

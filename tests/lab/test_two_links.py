@@ -77,6 +77,9 @@ EVERY = [(stack, name) for stack in STACKS for name in PLANS]
 COVER = [EVERY[number] for number in (6, 11, 13)]
 
 
+pytestmark = pytest.mark.one_in(2)
+
+
 def plan(host: LabHost, interfaces: dict[str, str]) -> None:
     macs = {"eth0": MAC, "eth1": MAC1}
     lines = [f'      {name}: {{mac: "{macs[name]}", {said}}}\n' for name, said in interfaces.items()]

@@ -22,6 +22,9 @@ CUTOVER = ("cutover", "plan.yaml", "--host", "tide-db", "--unattended")
 Pair = tuple[Seat, LabHost, Reached]
 
 
+pytestmark = pytest.mark.one_in(2)
+
+
 @pytest.fixture
 def pair(make_host: MakeHost) -> Pair:
     """A seat, and a host that it can be made to know."""

@@ -13,7 +13,7 @@ from tests.lab.test_matrix import ANOTHER, STACKS
 from tests.lab.windows import HOME, WindowsThere
 from tests.powershell import needs_powershell
 
-pytestmark = needs_powershell
+pytestmark = [needs_powershell, pytest.mark.one_in(2)]
 
 NETWORKD = STACKS["networkd"]
 PLAN = """\

@@ -12,6 +12,9 @@ from tests.lab.test_matrix import INTERFACES
 SCRIPT = "/etc/init.d/fixed-anchor-roll-back-0001"
 
 
+pytestmark = pytest.mark.one_in(2)
+
+
 @pytest.fixture
 def host(make_host: MakeHost, request: pytest.FixtureRequest) -> LabHost:
     boots = getattr(request, "param", "sysv")

@@ -30,6 +30,8 @@ _log = logging.getLogger(__name__)
 
 #: Seconds for which a look at a segment counts; a host that boots answers the next one.
 _COUNTS = 10.0
+#: Seconds after which somebody who can look is sought once more.
+_AGAIN = 3.0
 #: So many addresses of a segment are asked for at most, and so many hosts tried that could ask.
 _MOST, _TRIES = 4096, 3
 
@@ -46,6 +48,8 @@ class Whereabouts:
         self._lock = threading.Lock()
         self._seen: dict[str, tuple[float, list[tuple[IPAddress, str, str]]]] = {}
         self._lookouts: dict[str, tuple[str, Vantage] | None] = {}
+        #: When it was last sought for somebody who looks.
+        self._nobody: dict[str, float] = {}
 
     def of(self, host: HostPlan) -> Elsewhere:
         """Tells where ``host`` may be: the likeliest first, each looked up when it is wanted."""
@@ -104,13 +108,17 @@ class Whereabouts:
         except AnchorError as error:
             _log.info("%s cannot look for %s: %s", name, host.name, error)
             self._lookouts.pop(segment.name, None)
+            self._nobody.pop(segment.name, None)
             return []
         return [(a, holder.mac, name) for a, answer in looked.answers.items() for holder in answer.holders]
 
     def _lookout(self, segment: Segment, host: HostPlan) -> tuple[str, Vantage] | None:
-        if segment.name not in self._lookouts:
+        began = time.monotonic()
+        # Where nobody could look some time ago, somebody may by now.
+        if self._lookouts.get(segment.name) is None and began - self._nobody.get(segment.name, -_AGAIN) >= _AGAIN:
             self._lookouts[segment.name] = next(iter(self._candidates(segment, host)), None)
-        return self._lookouts[segment.name]
+            self._nobody[segment.name] = began
+        return self._lookouts.get(segment.name)
 
     def _candidates(self, segment: Segment, host: HostPlan) -> Iterable[tuple[str, Vantage]]:
         if self._here.running:
