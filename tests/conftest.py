@@ -23,7 +23,7 @@ def pytest_addoption(parser: pytest.Parser) -> None:
 
 @pytest.hookimpl(tryfirst=True)
 def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
-    """Without ``--whole-matrix`` rows beyond the cover are left out, and of modules that say so all but one in so many."""
+    """Without ``--whole-matrix`` rows beyond the cover are left out, and of long modules all but one in so many."""
     if config.getoption("--whole-matrix"):
         return
     left_out = [item for item in items if item.get_closest_marker("beyond_cover")]
