@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 from pathlib import Path
 from typing import Any
 
@@ -11,13 +12,15 @@ import yaml
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from fixed_anchor.change.acts import Rename
 from fixed_anchor.change.settings import AdapterSettings, Settings, SettingsContent
 from fixed_anchor.core.errors import NotSupported
 from fixed_anchor.observe.windows import windows_survey
 from fixed_anchor.observe.windows_settings import settings_now
 from fixed_anchor.planfile.reader import plan_from_text
-from fixed_anchor.standins.windows.acting import perform
+from fixed_anchor.standins.windows.acting import perform, reach
 from fixed_anchor.standins.windows.addressing import boot_adapter, settled
+from fixed_anchor.standins.windows.lines import lines_of
 from fixed_anchor.standins.windows.told import facts_of
 from fixed_anchor.workflow.windows_draft import draft_windows
 from tests.test_windows import state_of
@@ -60,6 +63,48 @@ def test_a_draft_is_carried_out(name: str, tmp_path: Path) -> None:
     assert settings_of(settled(state), content.interfaces) == after
 
 
+def lines_and_lease(state: dict[str, Any]) -> tuple[list[str], list[str]]:
+    """What is kept on all adapters, and what of it comes from DHCP."""
+    state = settled(state)
+    leased = [a["address"] for one in state["adapters"] for a in one["addresses"] if a["prefix_origin"] == "Dhcp"]
+    return sorted(lines_of(state, [a["guid"] for a in state["adapters"]], ())), leased
+
+
+def comes_back(state: dict[str, Any], content: SettingsContent) -> None:
+    """From wherever a change has got, its way back leads to what was: after none of its acts, after one, after all."""
+    before = lines_and_lease(state)
+    for count in range(len(content.acts) + 1):
+        there = copy.deepcopy(state)
+        for act in content.acts[:count]:
+            if not isinstance(act, Rename):
+                reach(there, act)
+        settled(there)
+        for act in content.back:
+            if not isinstance(act, Rename):
+                reach(there, act)
+        lines, leased = lines_and_lease(there)
+        assert lines == before[0], (content.acts[:count], content.back)
+        # What comes by itself where nothing was leased is not of this change.
+        assert leased == before[1] or not before[1], (content.acts[:count], content.back)
+
+
+def with_leases(state: dict[str, Any]) -> dict[str, Any]:
+    """Whoever has a lease gets the same one again."""
+    leases = {}
+    for adapter in state["adapters"]:
+        for held in adapter["addresses"]:
+            if held["prefix_origin"] == "Dhcp":
+                leases[adapter["guid"]] = {"address": f"{held['address']}/{held['prefix']}", "gateway": "198.51.100.1"}
+    return state | {"wire": AT_ONCE | {"leases": leases}}
+
+
+@pytest.mark.parametrize("name", [name for name, case in CASES.items() if case.get("runs")])
+def test_it_comes_back_from_wherever_it_got(name: str, tmp_path: Path) -> None:
+    content = drafted(CASES[name], tmp_path).content
+    assert isinstance(content, SettingsContent)
+    comes_back(with_leases(state_of(CASES[name]["machine"])), content)
+
+
 _GATEWAYS = ["198.51.100.1", "198.51.100.254", "2001:db8:7e:2::1", "fe80::1"]
 _RESOLVERS = ["198.51.100.2", "198.51.100.3", "2001:db8:7e:2::2"]
 
@@ -99,12 +144,13 @@ BEGINNINGS = ["leased", "several addresses", "ipv6", "self-assigned", "left over
 @given(st.sampled_from(BEGINNINGS), st.lists(plans(), min_size=1, max_size=3))
 def test_one_plan_after_another(name: str, every: list[dict[str, Any]]) -> None:
     """Whatever is planned after whatever was: it ends as it was drafted, and then nothing is left to be done."""
-    state = state_of(name) | {"wire": AT_ONCE}
+    state = with_leases(state_of(name))
     for said in every:
         try:
             content = drafted_for(settled(state), said)
         except NotSupported:
             continue
+        comes_back(state, content)
         for act in content.acts:
             perform(state, act)
         after = settings_of(settled(state), content.interfaces)

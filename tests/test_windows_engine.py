@@ -18,7 +18,7 @@ from fixed_anchor.change.kept_lines import kept_lines
 from fixed_anchor.core.addresses import parse_address
 from fixed_anchor.core.errors import AnchorError, ChangeOpen, NoAccess, Refused, Stuck
 from fixed_anchor.engine import windows_data
-from fixed_anchor.engine.windows_data import PARTS, as_windows_files, engine_source, part
+from fixed_anchor.engine.windows_data import PARTS, as_windows_files, change_data, engine_source, part
 from fixed_anchor.observe.windows import windows_survey
 from fixed_anchor.standins.windows.lines import lines_of
 from fixed_anchor.standins.windows.told import facts_of
@@ -191,8 +191,8 @@ def test_kept(seat: WindowsSeat, tmp_path: Path) -> None:
 
 
 def wanted_lines(draft: Draft) -> list[str]:
-    content = settings_in(draft.content)
-    return sorted(line for line in kept_lines(content.after, content.options) if " mtu " not in line)
+    lines = change_data("gannet-ws", settings_in(draft.content), terms())["wanted"]
+    return sorted(line for line in lines if " mtu " not in line)
 
 
 @pytest.mark.parametrize("how", ["a person", "the deadline", "its verification"])

@@ -50,7 +50,7 @@ os.execv(os.environ["PWSH"], [os.environ["PWSH"], "-NoLogo", *words[1:]])
 #: How fast what comes by itself comes there.
 WIRE: dict[str, Any] = {
     "detection": 0.2, "identification": 0.2, "lease": 0.2, "no_lease": 0.6,
-    "networks": {"198.51.100.1": "Private", "203.0.113.1": "Private"}, "answers": ["198.51.100.1", "203.0.113.1"],
+    "answers": ["198.51.100.1", "203.0.113.1"],
 }  # fmt: skip
 
 
@@ -74,7 +74,12 @@ class WindowsSeat:
         # Who had a lease gets it again.
         described = {a["name"]: said["adapters"].get(a["name"], {}) for a in state["adapters"]}
         leases = {a["guid"]: one["lease"] for a in state["adapters"] if "lease" in (one := described[a["name"]])}
-        self.file.write_text(json.dumps(state | {"wire": {"leases": leases} | WIRE | wire}))
+        # Whichever gateway it has, its network is the one that it was.
+        category = next((a["category"] for a in state["adapters"] if a["category"]), "Private")
+        hops = [r["next_hop"] for a in state["adapters"] for r in a["routes"]]
+        networks = dict.fromkeys([*WIRE["answers"], *hops, "198.51.100.254", "2001:db8:7e:2::1"], category)
+        wire = {"leases": leases, "networks": networks} | WIRE | wire
+        self.file.write_text(json.dumps(state | {"wire": wire, "elevated": True}))
         self.server = CountingServer(self.file, folder / "s", self.run_task)
         self.seat = Seat()
         found = reach_by("ssh:gannet-ws", folder, self.seat, "gannet-ws")

@@ -194,16 +194,27 @@ def _ipv6(was: AdapterSettings, now: AdapterSettings) -> Iterator[Act]:
 
 
 def _routes(was: AdapterSettings, now: AdapterSettings) -> Iterator[Act]:
+    stay = {(route.destination, route.next_hop) for route in now.routes}
+    # A plan takes none away; the way back from one takes those that it brought.
+    for route in was.routes:
+        if (route.destination, route.next_hop) not in stay:
+            yield DropRoute(now.guid, now.index, str(route.destination), _hop(route))
     for route in now.routes:
         if route in was.routes:
             continue
-        nowhere = "0.0.0.0" if route.destination.version == 4 else "::"
-        hop = str(route.next_hop) if route.next_hop is not None else nowhere
+        hop = _hop(route)
         for other in was.routes:
             if (other.destination, other.next_hop) == (route.destination, route.next_hop):
                 yield DropRoute(now.guid, now.index, str(other.destination), hop)
         metric = route.metric if route.metric is not None else USUAL_METRIC
         yield AddRoute(now.guid, now.index, str(route.destination), hop, metric)
+
+
+def _hop(route: Route) -> str:
+    """The next hop as Windows names it: of a destination on the link it is nowhere."""
+    if route.next_hop is not None:
+        return str(route.next_hop)
+    return "0.0.0.0" if route.destination.version == 4 else "::"
 
 
 def _beside(was: AdapterSettings, now: AdapterSettings) -> Iterator[Act]:

@@ -24,6 +24,8 @@ def reach(state: State, act: acts.Act) -> None:
                     call(state, "remove_address", {"index": act.index, "address": act.address, "store": held["store"]})
         case acts.AddRoute() | acts.DropRoute():
             _reach_route(state, act)
+        case acts.SetFallback(options="") if f"{ALTERNATES}\\Alternate_{act.guid}" not in state["registry"]:
+            pass
         case _:
             perform(state, act)
 
