@@ -126,14 +126,12 @@ def test_there_and_back(name: str, tmp_path: Path, monkeypatch: pytest.MonkeyPat
     draft = drafted(case, tmp_path)
     content = settings_in(draft.content)
     names = [a.guid for a in content.before.adapters]
-    leases = {}
-    if name.startswith("back to DHCP"):
-        leases = {guid: {"address": "198.51.100.77/24", "gateway": "198.51.100.1"} for guid in names}
     with windows_seat(tmp_path / "w", monkeypatch, MACHINES[case["machine"]]["machine"]) as seat:
-        if leases:
-            state = msgspec.json.decode(seat.file.read_bytes())
-            state["wire"]["leases"] |= leases
-            seat.file.write_bytes(msgspec.json.encode(state))
+        # A server answers whoever asks.
+        state = msgspec.json.decode(seat.file.read_bytes())
+        lease = {"address": "198.51.100.77/24", "gateway": "198.51.100.1"}
+        state["wire"]["leases"] = dict.fromkeys(names, lease) | state["wire"]["leases"]
+        seat.file.write_bytes(msgspec.json.encode(state))
         before = lines_of(seat.state(), names, ())
         simulated = simulate(tmp_path, seat, draft)
         seat.begin(draft)
