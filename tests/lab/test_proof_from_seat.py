@@ -39,6 +39,16 @@ def words_of(way: tuple[str, bool, int, bool]) -> str:
 DESK = "[Match]\nName=eth0\n\n[Network]\nAddress=192.0.2.9/24\nGateway=192.0.2.1\n"
 
 
+#: A neighbour whose address comes of no lease: it stays where the server's pool moves.
+STAYS = "203.0.113.30"
+FIXED = f"[Match]\nName=eth0\n\n[Network]\nAddress={STAYS}/24\nGateway=203.0.113.1\n"
+
+
+def on_its_own_address(make_host: MakeHost) -> Reached:
+    files = {"/etc/systemd/network/20-quay.network": FIXED}
+    return Reached(make_host(files, (*NETWORKD[1], SSH), lease=False), address=STAYS)
+
+
 @pytest.fixture
 def far_seat(make_host: MakeHost, segment: Segment) -> Seat:
     segment.namespace("ip", "address", "add", "192.0.2.1/24", "dev", "br0")
@@ -141,7 +151,7 @@ def test_back_on_another_lease(make_host: MakeHost, segment: Segment, far_seat: 
     seat.write("/root/plan.yaml", PLAN.replace(MAC, host.mac).format(what=f"hold: {ANOTHER}"))
     old = host.leased_address()
     if beside:
-        neighbour(make_host, seat, Reached(make_host(NETWORKD[0], (*NETWORKD[1], SSH))))
+        neighbour(make_host, seat, on_its_own_address(make_host))
     seat.does(*UNATTENDED)
     # The server leases its old address to nobody any more.
     segment.move_pool("203.0.113.150", "203.0.113.160")
@@ -173,7 +183,7 @@ def test_rolled_back_to_another_lease(make_host: MakeHost, segment: Segment, far
     seat.knows(Reached(host), alias="tide-db")
     seat.write("/root/plan.yaml", PLAN.replace(MAC, host.mac).format(what=f"hold: {ANOTHER}"))
     if beside:
-        neighbour(make_host, seat, Reached(make_host(NETWORKD[0], (*NETWORKD[1], SSH))))
+        neighbour(make_host, seat, on_its_own_address(make_host))
     old = host.leased_address()
     cutover = seat.begins("cutover", "plan.yaml", "--host", "tide-db", "--confirm-within", "25")
     wait_for("the verdict", host.disk(f"{CHANGE}/verdict").exists, 120)
