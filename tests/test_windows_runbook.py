@@ -49,6 +49,15 @@ def start(book: Path, *words: str) -> subprocess.Popen[str]:
     return subprocess.Popen(argv, stdin=pipe, stdout=pipe, stderr=pipe, text=True)
 
 
+def begun(book: Path) -> subprocess.Popen[str]:
+    """One at which somebody has typed that it is to begin."""
+    process = start(book)
+    assert process.stdin is not None
+    process.stdin.write("begin\n")
+    process.stdin.flush()
+    return process
+
+
 def runs(book: Path, *words: str, typed: str = "") -> tuple[int, str, str]:
     out, err = (process := start(book, *words)).communicate(typed, timeout=120)
     return process.returncode, out, err
@@ -121,10 +130,7 @@ def test_done_kept_and_undone(seat: WindowsSeat, book: Path, tmp_path: Path) -> 
 def test_decided_from_another_session(seat: WindowsSeat, book: Path) -> None:
     """Kept, or rolled back, by the same file elsewhere; the first one tells how it ended."""
     before = seat.lines()
-    first = start(book)
-    assert first.stdin is not None
-    first.stdin.write("begin\n")
-    first.stdin.flush()
+    first = begun(book)
     seat.until("waiting", "rolled-back")
     status, out, err = runs(book, "restore")
     assert (status, out.strip()) == (0, "rolled back"), err
@@ -138,10 +144,7 @@ def test_decided_from_another_session(seat: WindowsSeat, book: Path) -> None:
 def test_not_as_planned(seat: WindowsSeat, book: Path) -> None:
     """The gateway, which answered, does not any more: rolled back without a question."""
     before = seat.lines()
-    first = start(book)
-    assert first.stdin is not None
-    first.stdin.write("begin\n")
-    first.stdin.flush()
+    first = begun(book)
     seat.until("activating", "waiting")
     wire = seat.state()["wire"]
     changed(seat, wire=wire | {"answers": []})

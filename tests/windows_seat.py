@@ -54,6 +54,15 @@ WIRE: dict[str, Any] = {
 }  # fmt: skip
 
 
+def argv_of_task(arguments: str) -> list[str]:
+    """What a task comes to here, which runs a file with arguments: with the modules before it."""
+    words = shlex.split(arguments.replace("\\", "/"))
+    file, *rest = words[words.index("-File") + 1 :]
+    quoted = " ".join(f"'{word}'" for word in rest)
+    command = f"{IMPORTS}& '{file}' {quoted}\nexit $LASTEXITCODE"
+    return [PWSH or "", "-NoLogo", "-NoProfile", "-NonInteractive", "-Command", command]
+
+
 class CountingServer(WindowsServer):
     """One for which a file that is written counts as a change to the machine as well: there, too, one may die."""
 
@@ -88,11 +97,7 @@ class WindowsSeat:
 
     def run_task(self, arguments: str) -> subprocess.Popen[bytes]:
         """What the scheduler starts, in a process of its own."""
-        words = shlex.split(arguments.replace("\\", "/"))
-        file, *rest = words[words.index("-File") + 1 :]
-        quoted = " ".join(f"'{word}'" for word in rest)
-        command = f"{IMPORTS}& '{file}' {quoted}\nexit $LASTEXITCODE"
-        argv = [PWSH or "", "-NoLogo", "-NoProfile", "-NonInteractive", "-Command", command]
+        argv = argv_of_task(arguments)
         log = open(self.folder / "task.log", "ab")  # noqa: SIM115
         return subprocess.Popen(argv, stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True)
 

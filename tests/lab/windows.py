@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import json
 import os
-import shlex
 import subprocess
 import sys
 import threading
@@ -17,7 +16,7 @@ from fixed_anchor.standins.windows.server import WindowsServer
 from fixed_anchor.standins.windows.state import machine
 from tests.lab.host import LabHost
 from tests.powershell import PWSH
-from tests.windows_seat import IMPORTS
+from tests.windows_seat import IMPORTS, argv_of_task
 
 #: The folder of the simulated machine in the host, and the libraries that a PowerShell wants there.
 HOME, LIBRARIES = "/srv/windows", "/opt/lib"
@@ -80,14 +79,8 @@ class WindowsThere:
         os.close(self._folder)
 
     def _run_task(self, arguments: str) -> subprocess.Popen[bytes]:
-        words = shlex.split(arguments.replace("\\", "/"))
-        file, *rest = words[words.index("-File") + 1 :]
-        quoted = " ".join(f"'{word}'" for word in rest)
-        command = f"{IMPORTS}& '{file}' {quoted}\nexit $LASTEXITCODE"
         settings = [f"{name}={value}" for name, value in _ENVIRONMENT.items()]
-        return self.host.start(
-            "env", *settings, PWSH or "", "-NoLogo", "-NoProfile", "-NonInteractive", "-Command", command
-        )
+        return self.host.start("env", *settings, *argv_of_task(arguments))
 
     def _mirrors(self) -> None:
         has: set[str] | None = None

@@ -81,7 +81,8 @@ def draft_windows(
         content,
         tuple(with_grace(config, grace) for config in configs),
         grace,
-        host.hostname,
+        # A new one is in force after a restart alone, and set when the change is kept.
+        None,
         reachable,
         tuple(_leaving(survey, before, after)),
     )

@@ -9,7 +9,6 @@ import msgspec
 
 from fixed_anchor.change.change import Draft, Terms
 from fixed_anchor.change.content import settings_in
-from fixed_anchor.change.target import Waiting
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.config import InterfaceConfig, Place
 from fixed_anchor.core.elsewhere import Elsewhere
@@ -18,7 +17,6 @@ from fixed_anchor.core.foreseen import Declared, Foreseen
 from fixed_anchor.core.plan import HostPlan, Plan
 from fixed_anchor.core.readiness import Readiness
 from fixed_anchor.core.survey import HostSurvey
-from fixed_anchor.core.verification import VerifyResult
 from fixed_anchor.core.wanted import wanted_config
 from fixed_anchor.engine import driver
 from fixed_anchor.engine.windows_data import as_windows_files
@@ -120,18 +118,6 @@ class WindowsHost(EngineHost):
         held = {str(g.address.ip) for g in draft.grace}
         ends = [a.seconds for a in self.facts.addresses if a.address in held and a.seconds is not None]
         return min(ends) if ends else None
-
-    def verify(
-        self,
-        host: str,
-        wanted: tuple[InterfaceConfig, ...],
-        hostname: str | None,
-        terms: Terms,
-        left: float | None = None,
-        told: Waiting | None = None,
-    ) -> VerifyResult:
-        """As for every host; but a new name is in force after a restart alone, and is set when the change is kept."""
-        return super().verify(host, wanted, None, terms, left, told)
 
     def give_back(self, number: str) -> list[str]:
         """Nobody gives the leases of a Windows machine back: their servers keep them until they end."""

@@ -41,11 +41,13 @@ def restore_windows(machine: Machine, number: str, hold: frozenset[IPAddress] = 
     left: dict[str, tuple[str, tuple[str, ...]]] = {}
     search: tuple[str, ...] = ()
     for one in reversed(numbers):
-        before = _before(machine, one)
+        data = _data(machine, one)
+        guids = [str(a["guid"]) for a in data["adapters"]]
+        before = _before(machine, one, guids)
         search = before.machine.search
         first.update({a.guid: a for a in before.adapters})
-        for guid, lines in _left(machine, one).items():
-            left.setdefault(guid, (one, lines))
+        for guid in guids:
+            left.setdefault(guid, (one, tuple(line for line in data["wanted"] if line.startswith(guid))))
     gone = [a.name for guid, a in first.items() if guid not in names]
     if gone:
         raise Refused(f"{gone[0]} is not on {machine.name} any more", remedy="set the others back by hand")
@@ -60,22 +62,14 @@ def restore_windows(machine: Machine, number: str, hold: frozenset[IPAddress] = 
     return Draft(_host_of(machine, number), survey.system, configs, content, waiting, grace)
 
 
-def _before(machine: Machine, number: str) -> Settings:
-    """The settings from before a change, of its adapters. Raises :class:`InputError` where they are gone."""
+def _before(machine: Machine, number: str, guids: list[str]) -> Settings:
+    """The settings from before a change, of its adapters ``guids``. Raises :class:`InputError` where they are gone."""
     path = f"{driver.folder_of(machine, number)}/facts.json"
     file = machine.store.read(path)
     if file is None:
         raise InputError("the settings from before the change are gone", file=path)
     facts = read_facts(file.text.encode(), path)
-    guids = {a["guid"] for a in _data(machine, number)["adapters"]}
     return settings_now(facts, windows_survey("", facts), tuple(a.name for a in facts.adapters if a.guid in guids))
-
-
-def _left(machine: Machine, number: str) -> dict[str, tuple[str, ...]]:
-    """The lines in which a change left each of its adapters, by GUID."""
-    data = _data(machine, number)
-    guids = [a["guid"] for a in data["adapters"]]
-    return {guid: tuple(line for line in data["wanted"] if line.startswith(guid)) for guid in guids}
 
 
 def _data(machine: Machine, number: str) -> dict[str, Any]:

@@ -41,11 +41,6 @@ def adapter_with(state: State, guid: str) -> State:
     raise Failed(f"there is no adapter {guid}")
 
 
-def asks_dhcp(adapter: State) -> bool:
-    """Whether an adapter asks DHCP servers for IPv4."""
-    return _asks(adapter)
-
-
 def _side(adapter: State, version: int) -> State | None:
     return next((i for i in adapter["ip"] if (i["family"] == "IPv6") == (version == 6)), None)
 
@@ -58,7 +53,8 @@ def _is_up(adapter: State) -> bool:
     return bool(adapter["status"] == "Up")
 
 
-def _asks(adapter: State) -> bool:
+def asks_dhcp(adapter: State) -> bool:
+    """Whether an adapter asks DHCP servers for IPv4."""
     four = _side(adapter, 4)
     return four is not None and four["dhcp"] == "Enabled"
 
@@ -96,7 +92,7 @@ def _keep_in_registry(state: State, adapter: State) -> None:
     held = [parse_interface_address(f"{a['address']}/{a['prefix']}") for a in _four(adapter, PERSISTENT, True)]
     routes = [r for r in adapter["routes"] if r["store"] == PERSISTENT and r["destination"] == "0.0.0.0/0"]
     _key(state, adapter).update(
-        EnableDHCP=int(_asks(adapter)),
+        EnableDHCP=int(asks_dhcp(adapter)),
         IPAddress=[str(a.ip) for a in held],
         SubnetMask=[str(a.netmask) for a in held],
         DefaultGateway=[r["next_hop"] for r in routes],
@@ -182,14 +178,14 @@ def new_address(
     if _side(adapter, version) is None:
         raise Failed("The parameter is incorrect: the adapter does not speak this version.")
     stores = BOTH if store is None else (store,)
-    if version == 4 and _asks(adapter) and not _is_up(adapter):
+    if version == 4 and asks_dhcp(adapter) and not _is_up(adapter):
         raise Failed("Inconsistent parameters PolicyStore PersistentStore and Dhcp Enabled")
     if any(a["address"] == address and a["store"] in stores for a in adapter["addresses"]):
         raise Failed("The object already exists.")
     everywhere = str(default_network(version))
     if gateway is not None and any(r["destination"] == everywhere and not r.get("leased") for r in adapter["routes"]):
         raise Failed("Instance DefaultGateway already exists")
-    if version == 4 and _asks(adapter):
+    if version == 4 and asks_dhcp(adapter):
         _lease_goes(state, adapter)
     for one in stores:
         adapter["addresses"].append(_new(state, adapter, one, address, prefix, skip))
@@ -315,7 +311,7 @@ def boot_adapter(state: State, adapter: State) -> None:
     adapter["routes"] = [
         *({**r, "store": ACTIVE} for r in routes if has_four or ":" in r["destination"]), *routes,
     ]  # fmt: skip
-    if _asks(adapter):
+    if asks_dhcp(adapter):
         adapter["asked"] = time.time()
         _resolvers_are(adapter, [])
     _identify_anew(state, adapter)

@@ -8,6 +8,7 @@ from __future__ import annotations
 import hashlib
 import json
 import time
+from functools import cached_property
 from typing import Any
 
 import msgspec
@@ -43,7 +44,7 @@ class WindowsStandinEngine(StandinEngine):
             return 2, "", why
         return super().verb(verb, word, second)
 
-    @property
+    @cached_property
     def _change(self) -> dict[str, Any]:
         return json.loads((self.folder / "change.json").read_bytes())  # type: ignore[no-any-return]
 
@@ -70,9 +71,10 @@ class WindowsStandinEngine(StandinEngine):
         leased = [a["guid"] for a in self._change["adapters"] if _has_lease(adapter_with(state, a["guid"]))]
         self._put("leased", " ".join(leased))
 
-    def _acts(self, name: str) -> bool:
-        """Carries a list of acts out; false as soon as one fails."""
+    def _acts(self, name: str, is_way_back: bool = False) -> bool:
+        """Carries a list of acts out; false as soon as one fails. On the way back the others are done all the same."""
         state = self.host.state()
+        all_done = True
         for said in self._change[name]:
             self._log(f"act: {said['shown']}")
             act = msgspec.convert({k: v for k, v in said.items() if k != "shown"}, Act)
@@ -81,10 +83,11 @@ class WindowsStandinEngine(StandinEngine):
             except Failed as failed:
                 self._log(f"act failed: {failed}")
                 self._failed = f"this failed: {said['shown']}: {failed}"
-                self.host.keep(state)
-                return False
+                all_done = False
+                if not is_way_back:
+                    break
         self.host.keep(state)
-        return True
+        return all_done
 
     def _leave(self) -> bool:
         return self._acts("leave")
@@ -120,16 +123,8 @@ class WindowsStandinEngine(StandinEngine):
         return int(self._change["confirm_within"])
 
     def _take_back(self) -> bool:
-        state = self.host.state()
-        for said in self._change["back"]:
-            self._log(f"act: {said['shown']}")
-            act = msgspec.convert({k: v for k, v in said.items() if k != "shown"}, Act)
-            try:
-                reach(state, act)
-            except Failed as failed:
-                # It was never there, or is there already.
-                self._log(f"act failed: {failed}")
-        self.host.keep(state)
+        # Whether it is there in the end is what counts.
+        self._acts("back", is_way_back=True)
         state = self._settled()
         call(state, "register", {})
         self.host.keep(state)
