@@ -3,16 +3,16 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test lint lab-image clean docs
+.PHONY: demo test lint lab-image clean docs constraints
 
 # A marker newer than pyproject.toml says that the environment is complete. The demo needs the program alone.
-$(VENV)/.installed: pyproject.toml
+$(VENV)/.installed: pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)
-	$(BIN)/python -m pip install --quiet --editable .
+	$(BIN)/python -m pip install --quiet --constraint constraints.txt --editable .
 	touch $@
 
 $(VENV)/.ready: $(VENV)/.installed
-	$(BIN)/python -m pip install --quiet --editable '.[test,lint]'
+	$(BIN)/python -m pip install --quiet --constraint constraints.txt --editable '.[test,lint]'
 	touch $@
 
 demo: $(VENV)/.installed
@@ -36,6 +36,15 @@ docs: $(VENV)/.installed
 	$(BIN)/python -m fixed_anchor.reporting.schemas docs/schemas
 	$(BIN)/python -m fixed_anchor.reporting.pages docs
 	$(BIN)/python -m fixed_anchor.manual > docs/fixed-anchor.1
+
+# The newest releases, in an environment of their own; run the tests before these are committed.
+constraints:
+	rm -rf .venv-newest
+	$(PYTHON) -m venv .venv-newest
+	.venv-newest/bin/python -m pip install --quiet --editable '.[test,lint]'
+	sed -i '/^[^#]/d' constraints.txt
+	.venv-newest/bin/python -m pip freeze --exclude-editable >> constraints.txt
+	rm -rf .venv-newest
 
 clean:
 	rm -rf $(VENV) tern-point

@@ -5,6 +5,7 @@
 
 from __future__ import annotations
 
+import inspect
 import json
 import sys
 from pathlib import Path
@@ -18,6 +19,9 @@ from fixed_anchor.reporting.documents import DOCUMENTS, document_type
 def schema(command: str) -> dict[str, Any]:
     """The JSON Schema (draft 2020-12) of what ``command --json`` prints."""
     (root,), definitions = msgspec.json.schema_components([document_type(command)], ref_template="#/$defs/{name}")
+    for definition in definitions.values():
+        # Releases of msgspec differ in whether they take the indentation out of a docstring.
+        definition["description"] = inspect.cleandoc(definition["description"])
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": f"fixed-anchor {command} --json",
