@@ -28,7 +28,7 @@ pytestmark = [needs_powershell, pytest.mark.one_in(2)]
 
 #: More writes than a change makes, there and back.
 WRITES = 44
-COVER = (2, 3, 9, 24)
+COVER = (2, 3, 5, 9, 24)
 
 
 def crashing() -> str:

@@ -75,14 +75,14 @@ _ROWS = (
     ),
     State(
         LEAVING,
-        "the old state is being left: steps that need the old files",
+        "the old state is being left: steps that need the former configuration",
         by_guard=(WRITING, ROLLING_BACK),
         at_boot=(ROLLING_BACK,),
         after_power_cut="rolled back",
     ),
     State(
         WRITING,
-        "the files are being written: beside, synced, renamed",
+        "the new configuration is being written",
         by_guard=(ACTIVATING, ROLLING_BACK),
         at_boot=(ROLLING_BACK,),
         after_power_cut="rolled back",
@@ -103,7 +103,7 @@ _ROWS = (
     ),
     State(
         COMMITTING,
-        "decided: it is kept; the old address goes, its lease is given back",
+        "decided: it is kept; the old address goes",
         by_guard=(COMMITTING, CONFIRMED),
         at_boot=(CONFIRMED,),
         after_power_cut="finished",
@@ -111,7 +111,7 @@ _ROWS = (
     State(CONFIRMED, "kept"),
     State(
         ROLLING_BACK,
-        "the former files are coming back, and are being loaded",
+        "the former configuration is coming back",
         by_guard=(ROLLING_BACK, ROLLED_BACK, STUCK),
         at_boot=(ROLLING_BACK, ROLLED_BACK, STUCK),
         after_power_cut="rolled back",

@@ -146,7 +146,7 @@ def command(
         verified = verify(site, (planned.name,))
         if verified.verdict == "as planned":
             show_verify(app.out, verified)
-            nothing = "nothing to do: the files declare this already, and it is in force"
+            nothing = "nothing to do: it is configured so already, and it is in force"
             if as_json:
                 made = HostChanged(host=target.name, done=nothing, checks=checks(verified))
                 app.print_document(ChangeDocument(command="cutover", plan=plan, hosts=[made]))

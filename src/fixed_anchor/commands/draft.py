@@ -167,7 +167,7 @@ def _write_runbook(
     """The runbook of a host; none where it is blocked, since nobody looks again before it is run."""
     survey = site.survey(site.plan.hosts[made.host])
     if survey is None or made.content.is_empty:
-        app.remark(f"{made.host}: nothing to do: the files declare this already, so there is no runbook")
+        app.remark(f"{made.host}: nothing to do: it is configured so already, so there is no runbook")
         return None
     blockers = _blockers(findings, made.host)
     if blockers:

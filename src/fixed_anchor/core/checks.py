@@ -92,7 +92,7 @@ _ROWS: tuple[tuple[str, ...], ...] = (
     ),
     (
         "files-as-planned",
-        "the interface files, which the next boot loads",
+        "the interface files, or the registry, which the next boot loads",
         "They declare what is wanted.",
         "They declare something else, or one of them cannot be read.",
     ),

@@ -280,7 +280,7 @@ def files_check(
         host,
         wanted.interface,
         seen_from,
-        "the files declare what is wanted",
+        "what a reboot loads is as planned",
         observed if broken is None else f"{broken.where}: {broken.what}",
         PASS if good else FAIL,
         None if good else "the next boot would load something else",

@@ -52,7 +52,7 @@ def state_of(
         checks.append(skipped_check("kernel-state", host, wanted.interface, "only files are here, nothing runs"))
     if unread:
         checks.append(
-            skipped_check("files-as-planned", host, wanted.interface, unread, "the files declare what is wanted")
+            skipped_check("files-as-planned", host, wanted.interface, unread, "what a reboot loads is as planned")
         )
         return checks
     broken = next((b for b in survey.unreadable if b.concerns(name, found.stack)), None)

@@ -133,8 +133,12 @@ function Guard {
         if (-not (Same-Boot)) { Boot; return }
         Log "guard: process $PID, $($ExecutionContext.SessionState.LanguageMode)"
         switch (State) {
-            # Before all is saved there is nothing to be done, but to end a change that somebody does not want.
-            '' { if ((Is-There 'armed') -or (Decided)) { Forward } }
+            # Before all is saved there is nothing to be done, but to end a change that somebody does not want, or whose
+            # `start` died before it could say that it may begin: its task would come back each minute for ever.
+            '' {
+                if ((Is-There 'armed') -or (Decided)) { Forward }
+                elseif (-not (Is-Starting $name) -and -not (Is-There 'armed')) { Finish 'rolled-back' 'its beginning was cut short' }
+            }
             'waiting' { Await }
             'committing' { Commit }
             { Is-Final $_ } { Disarm }

@@ -63,9 +63,12 @@ function Open-Change { if ([System.IO.File]::Exists("$root/open")) { return [Sys
 function Is-Over([string] $other) {
     $file = "$root/$other/state"
     if ([System.IO.File]::Exists($file)) { return Is-Final ([System.IO.File]::ReadAllText($file, $utf8).Trim()) }
+    return -not (Is-Starting $other)
+}
+# Whether the `start` of a change runs.
+function Is-Starting([string] $other) {
     $by = "$root/$other/starting"
-    if (-not [System.IO.File]::Exists($by)) { return $true }
-    return -not (Runs ([System.IO.File]::ReadAllText($by, $utf8).Trim()))
+    return [System.IO.File]::Exists($by) -and (Runs ([System.IO.File]::ReadAllText($by, $utf8).Trim()))
 }
 # Whether the process of a number runs that began at that time.
 function Runs([string] $noted) {

@@ -35,7 +35,7 @@ def show_draft(out: Console, drafts: list[Draft]) -> None:
 
 def _show_files(out: Console, draft: Draft, content: FileContent) -> None:
     if content.is_empty:
-        put(out, "nothing to do: the files declare this already", indent=2)
+        put(out, "nothing to do: it is configured so already", indent=2)
     show_steps(out, "first run ", content.steps.leave)
     for edit in content.edits:
         show_diff(out, edit)
