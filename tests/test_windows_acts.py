@@ -19,7 +19,8 @@ from fixed_anchor.observe.windows import windows_survey
 from fixed_anchor.observe.windows_settings import settings_now
 from fixed_anchor.planfile.reader import plan_from_text
 from fixed_anchor.standins.windows.acting import perform, reach
-from fixed_anchor.standins.windows.addressing import boot_adapter, settled
+from fixed_anchor.standins.windows.addressing import boot_adapter
+from fixed_anchor.standins.windows.by_itself import settled
 from fixed_anchor.standins.windows.lines import lines_of
 from fixed_anchor.standins.windows.told import facts_of
 from fixed_anchor.workflow.windows_draft import draft_windows
@@ -50,6 +51,8 @@ def test_a_draft_is_carried_out(name: str, tmp_path: Path) -> None:
     for act in content.acts:
         perform(state, act)
     after = settings_of(settled(state), content.interfaces)
+    taken = [a["address"] for one in state["adapters"] for a in one["addresses"] if a["state"] == "Duplicate"]
+    assert bool(taken) == ("on-another-interface" in CASES[name].get("finds", ()))
     # A size of which the plan says nothing is not told.
     plain = [
         msgspec.structs.replace(now, mtu=None if wanted.mtu is None else now.mtu)
@@ -66,6 +69,8 @@ def test_a_draft_is_carried_out(name: str, tmp_path: Path) -> None:
 def lines_and_lease(state: dict[str, Any]) -> tuple[list[str], list[str]]:
     """What is kept on all adapters, and what of it comes from DHCP."""
     state = settled(state)
+    # No adapter came to one that another had at that moment.
+    assert "Duplicate" not in {a["state"] for one in state["adapters"] for a in one["addresses"]}
     leased = [a["address"] for one in state["adapters"] for a in one["addresses"] if a["prefix_origin"] == "Dhcp"]
     return sorted(lines_of(state, [a["guid"] for a in state["adapters"]], ())), leased
 

@@ -11,7 +11,8 @@ import pytest
 
 from fixed_anchor.machines.windows.alternate import encode
 from fixed_anchor.observe.windows import windows_survey
-from fixed_anchor.standins.windows.addressing import ACTIVE, NOT_ENABLED, PERSISTENT, Failed, boot_adapter, settled
+from fixed_anchor.standins.windows.addressing import ACTIVE, NOT_ENABLED, PERSISTENT, Failed, boot_adapter
+from fixed_anchor.standins.windows.by_itself import settled
 from fixed_anchor.standins.windows.calls import call
 from fixed_anchor.standins.windows.naming import effective_resolvers
 from fixed_anchor.standins.windows.server import WindowsServer

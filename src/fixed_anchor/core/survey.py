@@ -8,6 +8,8 @@ from fixed_anchor.core.addresses import IPAddress, IPInterface, IPNetwork
 from fixed_anchor.core.aside import Aside, Unreadable
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
 
+#: How Linux and Windows call a link without a carrier, or one that is switched off.
+_DOWN = ("down", "disconnected", "disabled", "not present")
 #: Nobody writes /etc/resolv.conf but the administrator.
 NOBODY = "nobody"
 
@@ -115,6 +117,11 @@ class SurveyedInterface(msgspec.Struct, frozen=True):
     def name(self) -> str:
         """The interface's name."""
         return self.link.name
+
+    @property
+    def is_down(self) -> bool:
+        """Whether its link has no carrier, or is switched off."""
+        return self.state in _DOWN
 
     def leased_addresses(self) -> tuple[IPAddress, ...]:
         """The addresses that come from a DHCP lease."""

@@ -58,6 +58,8 @@ def _stage(plan: Plan, host: HostPlan, machine: Machine, survey: HostSurvey, hol
     """The files as the plan wants them, with the addresses of ``hold`` beside those that the plan names."""
     edits: list[FileEdit] = []
     wanted = host_configs(plan, host, survey)
+    # One that moves to another interface cannot stay on this one.
+    hold -= {address.ip for config in wanted.values() for address in config.addresses}
     for interface in host.interfaces:
         if interface.name not in wanted:
             continue

@@ -4,7 +4,7 @@ once at most: resolvers before addresses, new addresses before old ones go, rout
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 
 from fixed_anchor.change.acts import (
     Act,
@@ -27,22 +27,28 @@ from fixed_anchor.change.acts import (
     TakeDefaultRoutes,
 )
 from fixed_anchor.change.settings import AdapterSettings, HeldAddress, Settings
-from fixed_anchor.core.addresses import default_network
+from fixed_anchor.core.addresses import IPAddress, default_network
 from fixed_anchor.core.config import Route
 from fixed_anchor.core.plan import Gateway
 from fixed_anchor.machines.windows.alternate import encode
+from fixed_anchor.workflow.windows_moves import hop_of, what_moves
 
 #: The metric of a route of which nobody says one, as Windows has it.
 USUAL_METRIC = 256
 
 
 def acts_between(
-    before: Settings, after: Settings, left_over: dict[str, tuple[Route, ...]], connected: frozenset[str]
+    before: Settings,
+    after: Settings,
+    left_over: dict[str, tuple[Route, ...]],
+    connected: frozenset[str],
+    leased: Mapping[str, frozenset[IPAddress]] | None = None,
 ) -> tuple[Act, ...]:
     """What turns ``before`` into ``after``, whose adapters are the same ones in the same order.
 
     ``left_over`` are persistent default routes by GUID that belong to no address any more, ``connected`` the GUIDs of
-    adapters with a carrier: on others not every address can be set in one call.
+    adapters with a carrier: on others not every address can be set in one call. ``leased`` are the addresses that
+    adapters have from DHCP, by GUID.
     """
     acts: list[Act] = []
     pairs = list(zip(before.adapters, after.adapters, strict=True))
@@ -51,6 +57,8 @@ def acts_between(
             acts += _names(was, now)
     if after.machine.search != before.machine.search:
         acts.append(SetSearch(after.machine.search))
+    leaving, pairs = what_moves(pairs, leased or {})
+    acts += leaving
     for was, now in pairs:
         acts += _ipv4(was, now, left_over.get(now.guid, ()), now.guid in connected)
         acts += _ipv6(was, now)
@@ -198,23 +206,16 @@ def _routes(was: AdapterSettings, now: AdapterSettings) -> Iterator[Act]:
     # A plan takes none away; the way back from one takes those that it brought.
     for route in was.routes:
         if (route.destination, route.next_hop) not in stay:
-            yield DropRoute(now.guid, now.index, str(route.destination), _hop(route))
+            yield DropRoute(now.guid, now.index, str(route.destination), hop_of(route))
     for route in now.routes:
         if route in was.routes:
             continue
-        hop = _hop(route)
+        hop = hop_of(route)
         for other in was.routes:
             if (other.destination, other.next_hop) == (route.destination, route.next_hop):
                 yield DropRoute(now.guid, now.index, str(other.destination), hop)
         metric = route.metric if route.metric is not None else USUAL_METRIC
         yield AddRoute(now.guid, now.index, str(route.destination), hop, metric)
-
-
-def _hop(route: Route) -> str:
-    """The next hop as Windows names it: of a destination on the link it is nowhere."""
-    if route.next_hop is not None:
-        return str(route.next_hop)
-    return "0.0.0.0" if route.destination.version == 4 else "::"
 
 
 def _beside(was: AdapterSettings, now: AdapterSettings) -> Iterator[Act]:

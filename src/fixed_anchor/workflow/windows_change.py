@@ -8,7 +8,7 @@ import msgspec
 
 from fixed_anchor.change.change import GraceAddress
 from fixed_anchor.change.settings import AdapterSettings, HeldAddress, Settings, SettingsContent
-from fixed_anchor.core.addresses import IPAddress, default_network
+from fixed_anchor.core.addresses import IPAddress, default_network, parse_address
 from fixed_anchor.core.config import InterfaceConfig, Route
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.machines.windows.facts import Facts
@@ -27,7 +27,7 @@ def settings_change(
         tuple(a.name for a in before.adapters),
         before,
         after,
-        acts_between(before, waiting, _left_over(facts, before), connected),
+        acts_between(before, waiting, _left_over(facts, before), connected, _leased(facts)),
         restart,
         waiting if grace else None,
         acts_between(waiting, after, {}, connected) if grace else (),
@@ -37,11 +37,25 @@ def settings_change(
     )
 
 
+def _leased(facts: Facts) -> dict[str, frozenset[IPAddress]]:
+    """The addresses of IPv4 leases by GUID of the adapter."""
+    guids = {a.index: a.guid for a in facts.adapters}
+    return {
+        guid: frozenset(
+            parse_address(a.address)
+            for a in facts.addresses
+            if a.index == index and a.prefix_origin == "Dhcp" and ":" not in a.address
+        )
+        for index, guid in guids.items()
+    }
+
+
 def grace_of(survey: HostSurvey, after: Settings, hold: frozenset[IPAddress]) -> Iterator[GraceAddress]:
     """The addresses of ``hold`` that would go, where they can stay beside fixed ones."""
+    # One that moves to another adapter cannot stay on this one.
+    stay = {held.address.ip for adapter in after.adapters for held in adapter.addresses}
     for adapter in after.adapters:
         found = survey.interface(adapter.name)
-        stay = {held.address.ip for held in adapter.addresses}
         for address in found.addresses if found is not None else ():
             ip = address.address
             if ip.ip in hold and ip.ip not in stay and adapter.method(ip.version) == "fixed":

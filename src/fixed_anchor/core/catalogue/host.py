@@ -38,6 +38,15 @@ ROWS: tuple[Row, ...] = (
         "Compare the plan with `fixed-anchor survey`.",
     ),
     (
+        "on-another-interface",
+        "host",
+        BLOCKER,
+        "another interface of the machine has the address, and keeps it",
+        "Neighbours would be answered by either, and Windows uses it on one of them alone. A warning where the other "
+        "link is down.",
+        "Take another address, or plan that interface without it.",
+    ),
+    (
         "link-down",
         "host",
         WARNING,

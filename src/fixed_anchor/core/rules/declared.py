@@ -31,6 +31,7 @@ from fixed_anchor.core.findings import Finding, finding
 from fixed_anchor.core.foreseen import Declared, Foreseen
 from fixed_anchor.core.plan import HostPlan
 from fixed_anchor.core.rules.asides import aside_finding, unreadable_finding
+from fixed_anchor.core.rules.other_interfaces import other_interface_findings
 from fixed_anchor.core.rules.traffic import traffic_findings
 from fixed_anchor.core.rules.windows import windows_findings
 from fixed_anchor.core.survey import NOBODY, HostSurvey
@@ -44,7 +45,7 @@ CODES = frozenset(
         "resolv-conf-rewritten", "two-default-routes", "remark-is-read",
         "in-cluster", "name-not-unique", "duplicate-seen", "on-virtual-switch", "on-team",
         "role-moves", "policy-wins", "policy-says", "category-may-change", "kept-for-absent-adapter",
-        "old-record-stays", "traffic-moves",
+        "old-record-stays", "traffic-moves", "on-another-interface",
     }
 )  # fmt: skip
 #: Kinds that speak for themselves wherever they concern a planned interface.
@@ -65,6 +66,7 @@ def declared_findings(planned: HostPlan, survey: HostSurvey, foreseen: Foreseen)
     found = [*_ports(host, survey, foreseen), *_asides(host, foreseen), *_unreadable(host, survey, touched)]
     found += [*_default_routes(host, foreseen), *_halves(host, foreseen), *_resolvers(host, survey, foreseen)]
     found += [*windows_findings(host, survey, foreseen), *traffic_findings(host, survey, foreseen)]
+    found += other_interface_findings(host, survey, foreseen)
     yield from found
     # A port, and a broken file, are refused for what was told already.
     told = any(f.code in ("is-port", "stops-at-unreadable", "name-not-unique") for f in found)

@@ -12,9 +12,6 @@ from fixed_anchor.core.plan import HostPlan, InterfacePlan, Plan
 from fixed_anchor.core.rules.given import given_findings
 from fixed_anchor.core.survey import HostSurvey
 
-#: How Linux and Windows call a link without a carrier, or one that is switched off.
-_DOWN = ("down", "disconnected", "disabled", "not present")
-
 
 def host_findings(
     plan: Plan, host: HostPlan, interface: InterfacePlan, survey: HostSurvey, session: IPAddress | None
@@ -50,7 +47,7 @@ def host_findings(
             f"{interface.name} of {host.name} has the MAC {mac}, the plan says {interface.mac}",
             seen_in=plan.where_of(host, interface, "mac"),
         )
-    if survey.running and found.state in _DOWN:
+    if survey.running and found.is_down:
         yield raised("link-down", f"the link of {interface.name} is down", seen_in=f"the kernel of {survey.host}")
     for address in found.addresses:
         if address.origin == "link-local" and address.address.version == 4:

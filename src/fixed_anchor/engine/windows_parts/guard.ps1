@@ -91,7 +91,7 @@ function Activate {
     Await-Detection
     $asking = @($wanted | Where-Object { $_ -match ' ipv4 dhcp$' } | ForEach-Object { ($_ -split ' ')[0] })
     $missing = @(Await-Settled 20 $wanted @())
-    $here = @($missing | Where-Object { $_ -like 'another machine*' })
+    $here = @($missing | Where-Object { $_ -like 'another *' })
     if ($here.Count) { return $here[0] }
     foreach ($line in $missing) { Log "not in force yet: $(Readable $line)" }
     if ($asking.Count) {

@@ -94,6 +94,12 @@ function Differing($there, $wanted) {
     foreach ($line in $wanted) { if ($there -cnotcontains $line) { "- $line" } }
     foreach ($line in $there) { if ($wanted -cnotcontains $line) { "+ $line" } }
 }
+# Who has an address that Windows found twice: another adapter of this machine, which answers as well, or another machine.
+function Who-Else([int] $index, [string] $address) {
+    $own = @(Get-NetIPAddress -PolicyStore 'ActiveStore' -ErrorAction Stop | Where-Object { [int] $_.InterfaceIndex -ne $index -and (Bare "$($_.IPAddress)") -eq $address })
+    if ($own.Count) { return 'adapter of this machine' }
+    return 'machine'
+}
 # Of lines that are wanted: which addresses and gateways are not in force yet, and which another machine has.
 function Not-In-Force($wanted, $leased) {
     foreach ($guid in Guids) {
@@ -108,7 +114,7 @@ function Not-In-Force($wanted, $leased) {
                 $address = ($parts[2] -split '/')[0]
                 $found = @($active | Where-Object { (Bare "$($_.IPAddress)") -eq $address })
                 if ($found.Count -eq 0) { "$address is not on $(Named $guid)" }
-                elseif ("$($found[0].AddressState)" -eq 'Duplicate') { "another machine has $($address): Windows found it twice on the segment of $(Named $guid)" }
+                elseif ("$($found[0].AddressState)" -eq 'Duplicate') { "another $(Who-Else $index $address) has $($address): Windows found it twice on the segment of $(Named $guid)" }
                 elseif ("$($found[0].AddressState)" -ne 'Preferred') { "$address on $(Named $guid) is $($found[0].AddressState)" }
             }
             if ($parts[1] -eq 'gateway' -and $hops -notcontains $parts[2]) { "the gateway $($parts[2]) is not on $(Named $guid)" }

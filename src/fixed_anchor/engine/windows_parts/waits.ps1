@@ -15,7 +15,7 @@ function Await-Settled([int] $seconds, $wanted, $leased) {
     $until = (Ticks) + $seconds
     while ($true) {
         $missing = @(Differing @(Kept-Lines) $wanted) + @(Not-In-Force $wanted $leased)
-        if ($missing.Count -eq 0 -or (Ticks) -ge $until -or @($missing | Where-Object { $_ -like 'another machine*' }).Count) { return $missing }
+        if ($missing.Count -eq 0 -or (Ticks) -ge $until -or @($missing | Where-Object { $_ -like 'another *' }).Count) { return $missing }
         Pause
     }
 }
@@ -59,7 +59,7 @@ function Restart-All([string] $why) {
         try { Adapter $guid | Restart-NetAdapter -ErrorAction Stop } catch { Log "that failed: $($_.Exception.Message)" }
     }
 }
-# Those adapters that the change sends back to DHCP, or that had a lease: they must have one again.
+# The machine's records in DNS, by its addresses of now.
 function Register {
     try {
         Register-DnsClient -ErrorAction Stop

@@ -1,7 +1,7 @@
 """How Windows changes addresses, routes and DHCP, with what bites there: on the state of a simulated machine.
 
 Each function does what the documented call of that name does, and raises :class:`Failed` with what it says where it
-refuses. `settled` brings in what comes by itself: duplicate detection, a lease, the address for when none comes.
+refuses. What comes by itself afterwards is in :mod:`fixed_anchor.standins.windows.by_itself`.
 """
 
 from __future__ import annotations
@@ -10,13 +10,12 @@ import time
 from typing import Any
 
 from fixed_anchor.core.addresses import default_network, parse_address, parse_interface_address
-from fixed_anchor.machines.windows.alternate import decode
-from fixed_anchor.standins.windows.state import ALTERNATES, INTERFACES, State
+from fixed_anchor.standins.windows.state import INTERFACES, State
 
 ACTIVE, PERSISTENT = "ActiveStore", "PersistentStore"
 BOTH = (ACTIVE, PERSISTENT)
 #: Seconds, where the description of the wire says nothing else.
-_DETECTION, _LEASE, _NO_LEASE = 3.0, 1.0, 6.0
+_DETECTION = 3.0
 #: What EnableStatic answers for an adapter without a carrier; and a call whose values are wrong.
 NOT_ENABLED, WRONG = 84, 70
 
@@ -41,21 +40,24 @@ def adapter_with(state: State, guid: str) -> State:
     raise Failed(f"there is no adapter {guid}")
 
 
-def _side(adapter: State, version: int) -> State | None:
+def side_of(adapter: State, version: int) -> State | None:
+    """What an adapter has for one IP version; ``None`` where it does not speak it."""
     return next((i for i in adapter["ip"] if (i["family"] == "IPv6") == (version == 6)), None)
 
 
-def _key(state: State, adapter: State) -> State:
+def key_of(state: State, adapter: State) -> State:
+    """The registry key of an adapter's IPv4 settings."""
     return state["registry"].setdefault(f"{INTERFACES}\\{adapter['guid']}", {})  # type: ignore[no-any-return]
 
 
-def _is_up(adapter: State) -> bool:
+def is_up(adapter: State) -> bool:
+    """Whether an adapter has a carrier."""
     return bool(adapter["status"] == "Up")
 
 
 def asks_dhcp(adapter: State) -> bool:
     """Whether an adapter asks DHCP servers for IPv4."""
-    four = _side(adapter, 4)
+    four = side_of(adapter, 4)
     return four is not None and four["dhcp"] == "Enabled"
 
 
@@ -69,7 +71,13 @@ def _four(adapter: State, store: str, manual: bool | None = None) -> list[State]
     ]
 
 
-def _new(state: State, adapter: State, store: str, address: str, prefix: int, skip: bool = False) -> State:
+def new_held(state: State, adapter: State, store: str, address: str, prefix: int, skip: bool = False) -> State:
+    """An address of an adapter; in force it waits for duplicate detection, which another adapter answers, too."""
+    twice = any(
+        other is not adapter and is_up(other) and held["store"] == ACTIVE and held["address"] == address
+        for other in state["adapters"]
+        for held in other["addresses"]
+    )
     until = time.time() + state.get("wire", {}).get("detection", _DETECTION)
     made = {
         "store": store,
@@ -82,8 +90,8 @@ def _new(state: State, adapter: State, store: str, address: str, prefix: int, sk
         "skip_as_source": skip,
         "seconds": None,
     }
-    if store == ACTIVE and _is_up(adapter):
-        made["until"] = until
+    if store == ACTIVE and is_up(adapter):
+        made |= {"until": until} | ({"twice": True} if twice else {})
     return made
 
 
@@ -91,7 +99,7 @@ def _keep_in_registry(state: State, adapter: State) -> None:
     """The registry has the persistent IPv4 settings as lists of texts."""
     held = [parse_interface_address(f"{a['address']}/{a['prefix']}") for a in _four(adapter, PERSISTENT, True)]
     routes = [r for r in adapter["routes"] if r["store"] == PERSISTENT and r["destination"] == "0.0.0.0/0"]
-    _key(state, adapter).update(
+    key_of(state, adapter).update(
         EnableDHCP=int(asks_dhcp(adapter)),
         IPAddress=[str(a.ip) for a in held],
         SubnetMask=[str(a.netmask) for a in held],
@@ -102,19 +110,20 @@ def _keep_in_registry(state: State, adapter: State) -> None:
 
 def _lease_goes(state: State, adapter: State) -> None:
     """DHCP is off: address, default route and resolvers of the lease are gone at once; the registry still has them."""
-    four = _side(adapter, 4)
+    four = side_of(adapter, 4)
     if four is not None:
         four["dhcp"] = "Disabled"
     adapter["addresses"] = [a for a in adapter["addresses"] if ":" in a["address"] or a["prefix_origin"] == "Manual"]
     adapter["routes"] = [r for r in adapter["routes"] if not r.get("leased")]
     adapter.pop("asked", None)
-    if not _key(state, adapter).get("NameServer"):
-        _resolvers_are(adapter, [])
-        if not _key(state, adapter).get("Domain"):
+    if not key_of(state, adapter).get("NameServer"):
+        resolvers_are(adapter, [])
+        if not key_of(state, adapter).get("Domain"):
             adapter["suffix"] = ""
 
 
-def _resolvers_are(adapter: State, servers: list[str]) -> None:
+def resolvers_are(adapter: State, servers: list[str]) -> None:
+    """Sets the IPv4 resolvers in force."""
     for said in adapter["resolvers"]:
         if said["family"] == 2:
             said["servers"] = servers
@@ -126,7 +135,7 @@ def _resolvers_are(adapter: State, servers: list[str]) -> None:
 def enable_static(state: State, index: int, addresses: list[str], masks: list[str]) -> int:
     """``EnableStatic``: 0 where it is done. Who may be a source is forgotten."""
     adapter = adapter_of(state, index)
-    if not _is_up(adapter) or _side(adapter, 4) is None:
+    if not is_up(adapter) or side_of(adapter, 4) is None:
         return NOT_ENABLED
     try:
         held = [parse_interface_address(f"{a}/{m}") for a, m in zip(addresses, masks, strict=True)]
@@ -138,16 +147,16 @@ def enable_static(state: State, index: int, addresses: list[str], masks: list[st
     adapter["addresses"] = [a for a in adapter["addresses"] if ":" in a["address"]]
     for one in held:
         for store in BOTH:
-            adapter["addresses"].append(_new(state, adapter, store, str(one.ip), one.network.prefixlen))
+            adapter["addresses"].append(new_held(state, adapter, store, str(one.ip), one.network.prefixlen))
     _keep_in_registry(state, adapter)
-    _identify_anew(state, adapter)
+    identify_anew(state, adapter)
     return 0
 
 
 def set_gateways(state: State, index: int, gateways: list[str], metrics: list[int]) -> int:
     """``SetGateways``: replaces them, and cannot take the last one away."""
     adapter = adapter_of(state, index)
-    if not _is_up(adapter):
+    if not is_up(adapter):
         return NOT_ENABLED
     if not gateways:
         return 0
@@ -156,13 +165,14 @@ def set_gateways(state: State, index: int, gateways: list[str], metrics: list[in
     adapter["routes"] = [r for r in adapter["routes"] if r["destination"] != "0.0.0.0/0"]
     for gateway, metric in zip(gateways, metrics, strict=True):
         for store in BOTH:
-            adapter["routes"].append(_route(store, "0.0.0.0/0", gateway, metric))
+            adapter["routes"].append(route_of(store, "0.0.0.0/0", gateway, metric))
     _keep_in_registry(state, adapter)
-    _identify_anew(state, adapter)
+    identify_anew(state, adapter)
     return 0
 
 
-def _route(store: str, destination: str, next_hop: str, metric: int) -> State:
+def route_of(store: str, destination: str, next_hop: str, metric: int) -> State:
+    """A route as a person sets it."""
     return {"store": store, "destination": destination, "next_hop": next_hop, "metric": metric, "protocol": "NetMgmt"}
 
 
@@ -175,10 +185,10 @@ def new_address(
     """``New-NetIPAddress``: without a store it writes both; on an adapter that asks DHCP it ends that."""
     adapter = adapter_of(state, index)
     version = parse_address(address).version
-    if _side(adapter, version) is None:
+    if side_of(adapter, version) is None:
         raise Failed("The parameter is incorrect: the adapter does not speak this version.")
     stores = BOTH if store is None else (store,)
-    if version == 4 and asks_dhcp(adapter) and not _is_up(adapter):
+    if version == 4 and asks_dhcp(adapter) and not is_up(adapter):
         raise Failed("Inconsistent parameters PolicyStore PersistentStore and Dhcp Enabled")
     if any(a["address"] == address and a["store"] in stores for a in adapter["addresses"]):
         raise Failed("The object already exists.")
@@ -188,9 +198,9 @@ def new_address(
     if version == 4 and asks_dhcp(adapter):
         _lease_goes(state, adapter)
     for one in stores:
-        adapter["addresses"].append(_new(state, adapter, one, address, prefix, skip))
+        adapter["addresses"].append(new_held(state, adapter, one, address, prefix, skip))
         if gateway is not None:
-            adapter["routes"].append(_route(one, everywhere, gateway, 256))
+            adapter["routes"].append(route_of(one, everywhere, gateway, 256))
     _keep_in_registry(state, adapter)
 
 
@@ -211,7 +221,7 @@ def remove_address(state: State, index: int, address: str, store: str | None) ->
         # What was reached by it is not any more; the persistent store keeps the route.
         adapter["routes"] = [r for r in adapter["routes"] if r["store"] == PERSISTENT or ":" in r["destination"]]
     _keep_in_registry(state, adapter)
-    _identify_anew(state, adapter)
+    identify_anew(state, adapter)
 
 
 def set_address(
@@ -235,9 +245,9 @@ def new_route(state: State, index: int, destination: str, next_hop: str, metric:
     same = (destination, next_hop)
     if any((r["destination"], r["next_hop"]) == same and r["store"] in stores for r in adapter["routes"]):
         raise Failed("Instance MSFT_NetRoute already exists")
-    adapter["routes"] += [_route(one, destination, next_hop, metric) for one in stores]
+    adapter["routes"] += [route_of(one, destination, next_hop, metric) for one in stores]
     _keep_in_registry(state, adapter)
-    _identify_anew(state, adapter)
+    identify_anew(state, adapter)
 
 
 def remove_route(state: State, index: int, destination: str, next_hop: str | None, store: str | None) -> None:
@@ -254,13 +264,13 @@ def remove_route(state: State, index: int, destination: str, next_hop: str | Non
         raise Failed("No matching MSFT_NetRoute objects found.")
     adapter["routes"] = [r for r in adapter["routes"] if not goes(r)]
     _keep_in_registry(state, adapter)
-    _identify_anew(state, adapter)
+    identify_anew(state, adapter)
 
 
 def set_interface(state: State, index: int, version: int | None, said: dict[str, Any]) -> None:
     """``Set-NetIPInterface``: ``dhcp``, ``router_discovery``, ``ignores_defaults``, ``mtu`` and ``metric``."""
     adapter = adapter_of(state, index)
-    sides = [s for v in (4, 6) if version in (None, v) and (s := _side(adapter, v)) is not None]
+    sides = [s for v in (4, 6) if version in (None, v) and (s := side_of(adapter, v)) is not None]
     if not sides:
         raise Failed("No matching MSFT_NetIPInterface objects found.")
     for side in sides:
@@ -276,18 +286,18 @@ def set_interface(state: State, index: int, version: int | None, said: dict[str,
 def set_binding(state: State, index: int, version: int, speaks: bool) -> None:
     """``Enable-NetAdapterBinding``, ``Disable-NetAdapterBinding``: whether the adapter speaks a version at all."""
     adapter = adapter_of(state, index)
-    side = _side(adapter, version)
+    side = side_of(adapter, version)
     if speaks and side is None:
         family = "IPv6" if version == 6 else "IPv4"
         adapter["ip"].append(
             {
                 "family": family, "dhcp": "Enabled" if version == 6 else "Disabled", "metric": 25,
-                "automatic_metric": "Enabled", "mtu": 1500, "state": "Connected" if _is_up(adapter) else "Disconnected",
+                "automatic_metric": "Enabled", "mtu": 1500, "state": "Connected" if is_up(adapter) else "Disconnected",
                 "router_discovery": "Enabled" if version == 6 else "Dhcp", "ignores_defaults": "Disabled",
             }
         )  # fmt: skip
         if version == 6:
-            local = _new(state, adapter, ACTIVE, f"fe80::5c1:{index:x}%{index}", 64)
+            local = new_held(state, adapter, ACTIVE, f"fe80::5c1:{index:x}%{index}", 64)
             adapter["addresses"].insert(0, {**local, "prefix_origin": "WellKnown", "suffix_origin": "Link"})
     elif not speaks and side is not None:
         adapter["ip"].remove(side)
@@ -304,7 +314,7 @@ def boot_adapter(state: State, adapter: State) -> None:
     """What is in force is forgotten; what is kept is loaded."""
     kept = [a for a in adapter["addresses"] if a["store"] == PERSISTENT]
     local = [a for a in adapter["addresses"] if a["store"] == ACTIVE and a["address"].startswith("fe80")]
-    loaded = [_new(state, adapter, ACTIVE, a["address"], a["prefix"], a["skip_as_source"]) for a in kept]
+    loaded = [new_held(state, adapter, ACTIVE, a["address"], a["prefix"], a["skip_as_source"]) for a in kept]
     adapter["addresses"] = [*local, *loaded, *kept]
     routes = [r for r in adapter["routes"] if r["store"] == PERSISTENT]
     has_four = any(":" not in a["address"] for a in loaded)
@@ -313,95 +323,10 @@ def boot_adapter(state: State, adapter: State) -> None:
     ]  # fmt: skip
     if asks_dhcp(adapter):
         adapter["asked"] = time.time()
-        _resolvers_are(adapter, [])
-    _identify_anew(state, adapter)
+        resolvers_are(adapter, [])
+    identify_anew(state, adapter)
 
 
-# --- what comes by itself -----------------------------------------------------------------------
-
-
-def _identify_anew(state: State, adapter: State) -> None:
+def identify_anew(state: State, adapter: State) -> None:
     """The network of an adapter is identified by its gateway; while that goes on its category cannot be set."""
     adapter["identified"] = time.time() + state.get("wire", {}).get("identification", 1.0)
-
-
-def settled(state: State) -> State:
-    """The state as it is by now."""
-    now = time.time()
-    wire = state.get("wire", {})
-    for adapter in state["adapters"]:
-        for held in adapter["addresses"]:
-            if held.get("until", now + 1) <= now and held["state"] == "Tentative":
-                held["state"] = "Duplicate" if held["address"] in wire.get("taken", ()) else "Preferred"
-        if adapter.get("asked") is not None and _is_up(adapter):
-            _lease_comes(state, adapter, now - adapter["asked"])
-        if adapter.get("identified") is not None and adapter["identified"] <= now:
-            _identified(state, adapter)
-    return state
-
-
-def _lease_comes(state: State, adapter: State, waited: float) -> None:
-    wire = state.get("wire", {})
-    lease = wire.get("leases", {}).get(adapter["guid"])
-    if lease is not None and waited >= wire.get("lease", _LEASE):
-        del adapter["asked"]
-        _give(state, adapter, lease)
-    elif lease is None and waited >= wire.get("no_lease", _NO_LEASE):
-        del adapter["asked"]
-        _without(state, adapter)
-
-
-def _give(state: State, adapter: State, lease: State) -> None:
-    held = parse_interface_address(lease["address"])
-    adapter["addresses"].append(
-        {
-            "store": ACTIVE, "address": str(held.ip), "prefix": held.network.prefixlen, "prefix_origin": "Dhcp",
-            "suffix_origin": "Dhcp", "state": "Preferred", "skip_as_source": False,
-            "seconds": lease.get("seconds", 86400),
-        }
-    )  # fmt: skip
-    four = _side(adapter, 4)
-    if lease.get("gateway") and four is not None and four["ignores_defaults"] != "Enabled":
-        adapter["routes"].append({**_route(ACTIVE, "0.0.0.0/0", lease["gateway"], 0), "leased": True})
-    key = _key(state, adapter)
-    key.update(
-        DhcpIPAddress=str(held.ip),
-        DhcpSubnetMask=str(held.netmask),
-        DhcpServer=lease.get("server", ""),
-        DhcpDefaultGateway=[lease["gateway"]] if lease.get("gateway") else [],
-        DhcpNameServer=" ".join(lease.get("resolvers", ())),
-        DhcpDomain=lease.get("domain", ""),
-    )
-    if not key.get("NameServer"):
-        _resolvers_are(adapter, list(lease.get("resolvers", ())))
-    if not key.get("Domain"):
-        adapter["suffix"] = lease.get("domain", "")
-    _identify_anew(state, adapter)
-
-
-def _without(state: State, adapter: State) -> None:
-    """No server has answered: the alternate configuration, or an address of its own making."""
-    key = _key(state, adapter)
-    options = state["registry"].get(f"{ALTERNATES}\\Alternate_{adapter['guid']}", {}).get("Options")
-    if options is not None and f"Alternate_{adapter['guid']}" in key.get("ActiveConfigurations", ()):
-        said = decode(bytes(options))
-        if said.address is not None:
-            made = _new(state, adapter, ACTIVE, str(said.address.ip), said.address.network.prefixlen)
-            adapter["addresses"].append({**made, "prefix_origin": "Dhcp", "suffix_origin": "Dhcp"})
-            if said.gateway is not None:
-                adapter["routes"].append({**_route(ACTIVE, "0.0.0.0/0", str(said.gateway), 0), "leased": True})
-            _resolvers_are(adapter, [str(r) for r in said.resolvers])
-            return
-    if str(key.get("IPAutoconfigurationEnabled", "1")) != "0":
-        made = _new(state, adapter, ACTIVE, "169.254.11.9", 16)
-        adapter["addresses"].append({**made, "prefix_origin": "WellKnown", "suffix_origin": "Link"})
-
-
-def _identified(state: State, adapter: State) -> None:
-    """Which network it is, by its gateway: one that is not known, or none at all, is public."""
-    del adapter["identified"]
-    hops = [r["next_hop"] for r in adapter["routes"] if r["store"] == ACTIVE and r["destination"] == "0.0.0.0/0"]
-    known = state.get("wire", {}).get("networks", {})
-    if not adapter["category"]:
-        return
-    adapter["category"] = next((known[h] for h in hops if h in known), "Public")

@@ -7,6 +7,7 @@ from typing import Any
 
 from fixed_anchor.standins.windows import addressing, naming, registry, tasks
 from fixed_anchor.standins.windows.addressing import Failed
+from fixed_anchor.standins.windows.by_itself import settled
 from fixed_anchor.standins.windows.state import State
 
 #: Each call that changes a machine. What it gives back, if anything, is its return value.
@@ -40,7 +41,7 @@ QUESTIONS: dict[str, Callable[..., Any]] = {"get_task": tasks.get_task, "ping": 
 
 def call(state: State, name: str, arguments: dict[str, Any]) -> Any:
     """Carries a call out on ``state``. Raises :class:`Failed` as the machine would refuse it."""
-    addressing.settled(state)
+    settled(state)
     does = CALLS.get(name) or QUESTIONS.get(name)
     if does is None:
         raise Failed(f"The term '{name}' is not recognized.")

@@ -16,7 +16,8 @@ import msgspec
 from fixed_anchor.change.acts import Act
 from fixed_anchor.standins.engine import StandinEngine
 from fixed_anchor.standins.windows.acting import reach
-from fixed_anchor.standins.windows.addressing import ACTIVE, Failed, adapter_with, settled
+from fixed_anchor.standins.windows.addressing import ACTIVE, Failed, adapter_with
+from fixed_anchor.standins.windows.by_itself import settled
 from fixed_anchor.standins.windows.calls import call
 from fixed_anchor.standins.windows.host import WindowsStandinHost
 from fixed_anchor.standins.windows.lines import lines_of
@@ -101,8 +102,9 @@ class WindowsStandinEngine(StandinEngine):
         for adapter in state["adapters"]:
             for held in adapter["addresses"]:
                 if held["store"] == ACTIVE and held["state"] == "Duplicate":
+                    who = "adapter of this machine" if held.get("twice") else "machine"
                     self._failed = (
-                        f"another machine has {held['address']}: Windows found it twice on the segment of "
+                        f"another {who} has {held['address']}: Windows found it twice on the segment of "
                         f"{adapter['name']}"
                     )
                     return False

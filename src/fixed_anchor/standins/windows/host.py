@@ -10,7 +10,7 @@ from fixed_anchor.core.addresses import with_prefix
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.standins.host import StandinHost
 from fixed_anchor.standins.station import SimulatedHost
-from fixed_anchor.standins.windows.addressing import settled
+from fixed_anchor.standins.windows.by_itself import settled
 from fixed_anchor.standins.windows.state import State, machine
 
 #: The state, which the module that stands for Windows' commands works on as well.

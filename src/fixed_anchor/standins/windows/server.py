@@ -15,7 +15,8 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from fixed_anchor.standins.windows.addressing import Failed, boot_adapter, settled
+from fixed_anchor.standins.windows.addressing import Failed, boot_adapter
+from fixed_anchor.standins.windows.by_itself import settled
 from fixed_anchor.standins.windows.calls import CALLS, call
 from fixed_anchor.standins.windows.state import State
 
