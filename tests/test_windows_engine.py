@@ -18,7 +18,7 @@ from fixed_anchor.change.kept_lines import kept_lines
 from fixed_anchor.core.addresses import parse_address
 from fixed_anchor.core.errors import AnchorError, ChangeOpen, NoAccess, Refused, Stuck
 from fixed_anchor.engine import windows_data
-from fixed_anchor.engine.windows_data import PARTS, as_windows_files, change_data, engine_source, part
+from fixed_anchor.engine.windows_data import PARTS, change_data, engine_source, part
 from fixed_anchor.observe.windows import windows_survey
 from fixed_anchor.standins.windows.lines import lines_of
 from fixed_anchor.standins.windows.told import facts_of
@@ -309,36 +309,6 @@ def test_refused(seat: WindowsSeat, tmp_path: Path, monkeypatch: pytest.MonkeyPa
     assert seat.target.open_change() is None
     assert seat.state().get("tasks", {}) == {}
     assert "refused: " in seat.log()
-
-
-def altered(folder: Path) -> None:
-    file = folder / "change.json"
-    file.write_text(file.read_text().replace("198.51.100.20", "198.51.100.21"))
-
-
-def cut_short(folder: Path) -> None:
-    file = folder / "change.json"
-    file.write_text(file.read_text()[:-40])
-
-
-@pytest.mark.one_in(2)
-@pytest.mark.parametrize("does", [altered, cut_short, lambda folder: (folder / "digest").unlink()])
-def test_corrupt_data(seat: WindowsSeat, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, does: Any) -> None:
-    """Every verb refuses it; before it began nothing is changed."""
-    before = seat.lines()
-    number = seat.target.machine.store
-    files = as_windows_files("gannet-ws", settings_in(draft_of(FIXED, tmp_path).content), terms(), seat.target.facts)
-    folder = seat.change()
-    number.put_all(str(folder), files)
-    does(folder)
-    for verb in ("start", "status", "confirm"):
-        ran = seat.machine.store.ask_engine(str(folder), verb, (), 30)
-        if verb == "start":
-            assert ran.status == 2, ran
-            assert "the data of change 0001 is not" in ran.err
-        else:
-            assert ran.status in (2, 7), ran
-    assert seat.lines() == before
 
 
 def terms() -> Terms:

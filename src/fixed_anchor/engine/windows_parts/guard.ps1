@@ -10,7 +10,7 @@ function Finish([string] $state, [string] $why) {
     Disarm
 }
 function Commit {
-    Set-To 'committing'
+    Try-Set-To 'committing'
     End-Hold
     # What comes into force with a restart alone waits until it is decided.
     if (-not (Perform-All 'commit' $true)) { Put 'incomplete' 'yes' }
@@ -19,11 +19,12 @@ function Commit {
 }
 # What was held beside the new state goes.
 function End-Hold {
-    if (@(Listed 'held').Count -eq 0 -or (Is-There 'hold-over')) { return }
+    if (@(Listed 'held').Count -eq 0 -or $now.held_over -or (Is-There 'hold-over')) { return }
     Log "no longer held: $(@(Listed 'held' | ForEach-Object { Readable "$_" }) -join '; ')"
     if (-not (Perform-All 'drop' $true)) { Put 'incomplete' 'yes' }
     $missing = @(Await-Settled 20 @(Listed 'wanted') @())
     if ($missing.Count) { Log 'in force now, but not as wanted:'; foreach ($line in $missing) { Log "  $(Readable $line)" } }
+    $now.held_over = $true
     Put 'hold-over' 'yes'
 }
 function Roll-Back([string] $why) {
@@ -31,7 +32,7 @@ function Roll-Back([string] $why) {
     Because $why
     Log "rolling back: $(Kept 'why')"
     if ((State) -eq 'prepared') { Finish 'rolled-back' ''; return }
-    Set-To 'rolling-back'
+    Try-Set-To 'rolling-back'
     Take-Back 30
 }
 # The former settings, and whether they have come into force; else the change is stuck.
@@ -108,20 +109,35 @@ function Activate {
     return ''
 }
 function Await {
+    $failed = 0
     while ($true) {
         switch (Decided) {
             'keep' { Commit; return }
             'roll-back' { Roll-Back ''; return }
         }
-        if (Is-There 'more-time') {
-            Put 'deadline' (Plain ((Number (Kept 'deadline')) + [int] (Kept 'more-time')))
-            Log "more time: $(Kept 'more-time') s"
-            Remove "$dir/more-time"
+        try {
+            if (Watch) { Roll-Back 'nobody confirmed it in time'; return }
+            $failed = 0
+        } catch {
+            # A file that somebody else holds open for a moment is no reason to roll back; one that stays unreadable is.
+            $failed++
+            if ($failed -ge 50) { throw }
         }
-        if ((Is-There 'held-until') -and (Ticks) -ge (Number (Kept 'held-until'))) { End-Hold }
-        if ((Ticks) -ge (Number (Kept 'deadline'))) { [void] (Claim 'roll-back' 'the deadline' 'nobody confirmed it in time') }
         Pause
     }
+}
+# A look at what a waiting change waits for; true where the deadline has passed, and that cannot be recorded: whoever
+# confirms is refused by then, so nobody decides otherwise.
+function Watch {
+    if (Is-There 'more-time') {
+        Put 'deadline' (Plain ((Number (Kept 'deadline')) + [int] (Kept 'more-time')))
+        Log "more time: $(Kept 'more-time') s"
+        Remove "$dir/more-time"
+    }
+    if ((Is-There 'held-until') -and (Ticks) -ge (Number (Kept 'held-until'))) { End-Hold }
+    if ((Ticks) -lt (Number (Kept 'deadline'))) { return $false }
+    try { [void] (Claim 'roll-back' 'the deadline' 'nobody confirmed it in time') } catch { return -not (Decided) }
+    return $false
 }
 function Guard {
     # Whoever would begin a guard again goes on watching over that one.
@@ -146,7 +162,7 @@ function Guard {
         }
     } catch {
         Log "guard: $(("$($_.Exception.Message)" -split '[\r\n]+')[0])"
-        if (@('leaving', 'writing', 'activating') -notcontains (State)) { throw }
+        if (@('leaving', 'writing', 'activating', 'waiting') -notcontains (State) -or (Decided) -eq 'keep') { throw }
         Roll-Back "its guard failed while it was $(State)"
     } finally { $held.Dispose() }
 }
@@ -160,10 +176,9 @@ function Boot {
         default {
             Log "boot: the machine went down while the change was $here"
             if ((Decided) -eq 'roll-back') { Because (Decided-Because) } else { Because "the machine went down while it was $here" }
-            Set-To 'rolling-back'
+            Try-Set-To 'rolling-back'
             # Not before: where this ends here, nobody must take the change for one that still waits.
-            Note-Boot
-            Put 'rolled-back-at-boot' 'yes'
+            try { Note-Boot; Put 'rolled-back-at-boot' 'yes' } catch { Log 'the start of the machine could not be recorded' }
             Take-Back 90
         }
     }

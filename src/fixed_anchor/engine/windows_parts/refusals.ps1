@@ -44,7 +44,8 @@ function Readable([string] $line) {
 # --- what is saved ------------------------------------------------------------------------------------
 function Saved {
     if (-not (Is-There 'saved.json')) { return $null }
-    return ConvertFrom-Json -InputObject (Kept 'saved.json')
+    # The way back does not depend on it.
+    try { return ConvertFrom-Json -InputObject (Kept 'saved.json') } catch { Log "$dir/saved.json cannot be read"; return $null }
 }
 # As data, for the way back and for whoever looks; and the adapters' registry keys, for a person with nothing else.
 function Save {
@@ -56,6 +57,7 @@ function Save {
     }
     $answers = Gateway-Answers
     $saved = @{ leased = @($leased); categories = $categories; lines = @(Kept-Lines); gateway_answered = $answers }
+    Write-New "$dir/reserve" ('-' * 65536)
     Put 'saved.json' (ConvertTo-Json -Depth 4 -InputObject $saved)
     [void] [System.IO.Directory]::CreateDirectory("$dir/saved")
     foreach ($guid in Guids) {

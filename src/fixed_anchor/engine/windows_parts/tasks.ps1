@@ -97,6 +97,7 @@ function Take-Lock {
     Refuse 7 'another change is open on this machine'
 }
 function Disarm {
+    [void] (Give-Room)
     if ((Open-Change) -eq $name) { Remove "$root/open" }
     try { Unregister-ScheduledTask -TaskName $task -Confirm:$false -ErrorAction Stop } catch { Log "its task could not be removed: $($_.Exception.Message)" }
 }

@@ -16,7 +16,7 @@ $ErrorActionPreference = 'Stop'
 $ProgressPreference = 'SilentlyContinue'
 $utf8 = New-Object -TypeName System.Text.UTF8Encoding -ArgumentList $false
 $done = @{ status = 0; out = New-Object -TypeName System.Collections.ArrayList; err = '' }
-$now = @{ failed = 'its state could not be recorded'; missed = 0; data = $null }
+$now = @{ failed = 'its state could not be recorded'; missed = 0; data = $null; held_over = $false }
 $words = @($args)
 function Word([int] $at) { if ($words.Count -gt $at) { return "$($words[$at])" } return '' }
 $verb = Word 0
@@ -93,11 +93,22 @@ function Put([string] $file, [string] $text) {
 }
 function Write-New([string] $path, [string] $text) {
     $bytes = $utf8.GetBytes($text)
-    $file = [System.IO.File]::Open($path, 'Create', 'Write', 'None')
-    try {
-        $file.Write($bytes, 0, $bytes.Length)
-        $file.Flush($true)
-    } finally { $file.Dispose() }
+    while ($true) {
+        try {
+            $file = [System.IO.File]::Open($path, 'Create', 'Write', 'None')
+            try {
+                $file.Write($bytes, 0, $bytes.Length)
+                $file.Flush($true)
+            } finally { $file.Dispose() }
+            return
+        } catch [System.IO.IOException] { if (-not (Give-Room)) { throw } }
+    }
+}
+# On a disk that has filled up since the beginning, the room kept for this is given up; false where there is none left.
+function Give-Room {
+    if (-not (Is-There 'reserve')) { return $false }
+    try { [System.IO.File]::Delete("$dir/reserve") } catch { return $false }
+    return $true
 }
 function Remove([string] $path) { try { [System.IO.File]::Delete($path) } catch { Log "could not be removed: $path" } }
 # Tries to be the one who makes a file, with its contents; false where it is there.
@@ -136,6 +147,8 @@ function Set-To([string] $state) {
     Put 'state' $state
     Log "state: $state"
 }
+# The same where going on counts more than the record: on a disk that takes nothing a change is rolled back all the same.
+function Try-Set-To([string] $state) { try { Set-To $state } catch { Log "the state $state could not be recorded" } }
 function Is-Final([string] $state) { return @('confirmed', 'rolled-back', 'closed') -contains $state }
 function Decided { return ((Kept 'decision') -split ': ', 2)[0] }
 function Decided-Because { $made = Kept 'decision'; if ($made.Contains(': ')) { return ($made -split ': ', 2)[1] } return '' }
