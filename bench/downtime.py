@@ -120,8 +120,8 @@ from fixed_anchor.change.change import Terms
 from fixed_anchor.machines.here import Here
 from fixed_anchor.planfile.reader import read_plan
 from fixed_anchor.workflow.carry_out import about, carry_out
-from fixed_anchor.workflow.linux_draft import draft_host
-from fixed_anchor.workflow.linux_host import LinuxHost
+from fixed_anchor.workflow.linux.draft import draft_host
+from fixed_anchor.workflow.linux.host import LinuxHost
 from fixed_anchor.workflow.site import Site
 way, old, first, then = sys.argv[1], sys.argv[2], json.loads(sys.argv[3]), json.loads(sys.argv[4])
 site = Site(read_plan(Path("/root/plan.yaml")), Here("/var/lib/fixed-anchor"))

@@ -15,7 +15,7 @@ from fixed_anchor.change.content import FileContent
 from fixed_anchor.change.files import FileEdit, FileText
 from fixed_anchor.change.steps import Steps
 from fixed_anchor.engine.data import as_files
-from fixed_anchor.standins.engine import StandinEngine
+from fixed_anchor.standins.linux_engine import LinuxStandinEngine
 
 OLD, NEW = "old contents\n", "new contents\n"
 OK, BAD = ("true",), ("false",)
@@ -101,7 +101,7 @@ class Scene:
 
     def verb(self, verb: str, folder: Path, *words: str, **environment: str) -> subprocess.CompletedProcess[str]:
         if self.shell is None:
-            status, out, err = StandinEngine(Commands(), self.root, folder).verb(verb, *words or ("",))  # type: ignore[arg-type]
+            status, out, err = LinuxStandinEngine(Commands(), self.root, folder).verb(verb, *words or ("",))  # type: ignore[arg-type]
             return subprocess.CompletedProcess([verb], status, out, err)
         argv = [*self.shell.split(), str(folder / "engine.sh"), verb, str(folder), *words]
         there = self.environment | environment

@@ -13,7 +13,7 @@ from pathlib import Path
 
 import pytest
 
-from fixed_anchor.workflow.linux_host import LinuxHost
+from fixed_anchor.workflow.linux.host import LinuxHost
 from tests.changes import NEW, OLD, Scene
 from tests.machines import OnDisk
 

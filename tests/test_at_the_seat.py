@@ -35,8 +35,8 @@ from fixed_anchor.packets.ethernet import Frame
 from fixed_anchor.planfile.reader import read_plan
 from fixed_anchor.vantages import packet_filter
 from fixed_anchor.workflow.carry_out import carry_out
-from fixed_anchor.workflow.neighbour_checks import NeighbourChecks
-from fixed_anchor.workflow.on_segment import Neighbour, vantage_for
+from fixed_anchor.workflow.network.neighbour_checks import NeighbourChecks
+from fixed_anchor.workflow.network.on_segment import Neighbour, vantage_for
 from fixed_anchor.workflow.site import Site
 from tests.machines import Told, one_link
 from tests.test_over_ssh import SSH

@@ -19,7 +19,7 @@ from fixed_anchor.daemons.protocol import IN_FILES
 from fixed_anchor.formats import FORMATS
 from fixed_anchor.workflow.check import check
 from fixed_anchor.workflow.host_wide import host_configs, place_of
-from fixed_anchor.workflow.linux_draft import draft_host
+from fixed_anchor.workflow.linux.draft import draft_host
 from fixed_anchor.workflow.site import Site
 from tests.corpus_hosts import Case, cases, site_of
 

@@ -13,7 +13,7 @@ from fixed_anchor.change.change import ChangeStatus
 from fixed_anchor.core.verification import FAIL, PASS, VerifyCheck, VerifyResult
 from fixed_anchor.machines.here import Here
 from fixed_anchor.workflow.carry_out import Outcome
-from fixed_anchor.workflow.linux_host import LinuxHost
+from fixed_anchor.workflow.linux.host import LinuxHost
 from tests import endings
 from tests.documents import only
 from tests.test_commands import ALONE, PROGRAM, STATE, run

@@ -12,9 +12,9 @@ import pytest
 
 from fixed_anchor.change import states
 from fixed_anchor.core.errors import ChangeOpen
-from fixed_anchor.standins.engine import StandinEngine
+from fixed_anchor.standins.linux_engine import LinuxStandinEngine
 from fixed_anchor.workflow.history import history
-from fixed_anchor.workflow.linux_host import LinuxHost
+from fixed_anchor.workflow.linux.host import LinuxHost
 from tests.changes import NEW, OLD, Commands, Scene
 from tests.machines import OnDisk
 
@@ -92,7 +92,7 @@ def test_a_simulated_one(tmp_path: Path, written: str) -> None:
     scene.live("a").write_text(OLD)
     folder = lay(scene)
     (folder / "state").write_text(f"{written}\n")
-    status, out, _ = StandinEngine(Commands(), scene.root, folder).verb("status", "")  # type: ignore[arg-type]
+    status, out, _ = LinuxStandinEngine(Commands(), scene.root, folder).verb("status", "")  # type: ignore[arg-type]
     assert (status, f"state {states.FORMER[written]}\n" in out) == (0, True)
     os.symlink(folder.name, scene.changes / "open")
     again = scene.lay(EDIT)

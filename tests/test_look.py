@@ -10,7 +10,7 @@ from fixed_anchor.core.rules.wire import wire_findings
 from fixed_anchor.packets.arp import Arp, probe_frame, reply_frame
 from fixed_anchor.packets.conversation import Conversation
 from fixed_anchor.vantages.protocol import Said
-from fixed_anchor.workflow.look import look
+from fixed_anchor.workflow.network.look import look
 from tests.test_rules import plan
 
 OWN, OTHER = "00:00:5e:00:53:11", "00:00:5e:00:53:5a"

@@ -28,8 +28,8 @@ from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Vantage
 from fixed_anchor.workflow.check import check
 from fixed_anchor.workflow.draft import draft
-from fixed_anchor.workflow.look import look
-from fixed_anchor.workflow.on_segment import vantage_for
+from fixed_anchor.workflow.network.look import look
+from fixed_anchor.workflow.network.on_segment import vantage_for
 from fixed_anchor.workflow.site import Site
 from fixed_anchor.workflow.verify import verify
 from tests.machines import Told, one_link

@@ -20,10 +20,10 @@ from fixed_anchor.packets.neighbour_probes import NeighbourProbes
 from fixed_anchor.standins.reaching import reach
 from fixed_anchor.standins.station import read_station
 from fixed_anchor.standins.vantage import SimulatedVantage
-from fixed_anchor.workflow import names
-from fixed_anchor.workflow.asking import Asking
-from fixed_anchor.workflow.look import look
-from fixed_anchor.workflow.network_checks import network_checks
+from fixed_anchor.workflow.network import names
+from fixed_anchor.workflow.network.asking import Asking
+from fixed_anchor.workflow.network.look import look
+from fixed_anchor.workflow.network.network_checks import network_checks
 from fixed_anchor.workflow.probe import probe
 from fixed_anchor.workflow.site import own_vantage
 

@@ -25,9 +25,9 @@ from fixed_anchor.machines.readable import Ran
 from fixed_anchor.machines.tree import Tree
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.planfile.reader import read_plan
-from fixed_anchor.standins.engine import StandinEngine
-from fixed_anchor.workflow.linux_draft import draft_host
-from fixed_anchor.workflow.linux_host import LinuxHost
+from fixed_anchor.standins.linux_engine import LinuxStandinEngine
+from fixed_anchor.workflow.linux.draft import draft_host
+from fixed_anchor.workflow.linux.host import LinuxHost
 from tests.machines import OnDisk, one_link
 
 # --- the two modules ---------------------------------------------------------------------
@@ -162,7 +162,7 @@ class Host(OnDisk):
 
     def run(self, argv: tuple[str, ...], timeout: float = 30.0) -> Ran:
         if argv[0] == "/bin/sh":
-            return Ran(*StandinEngine(self, self.root, self.local(argv[3])).verb(argv[2], (*argv[4:], "")[0]))  # type: ignore[arg-type]
+            return Ran(*LinuxStandinEngine(self, self.root, self.local(argv[3])).verb(argv[2], (*argv[4:], "")[0]))  # type: ignore[arg-type]
         if argv[:2] == ("systemctl", "is-active"):
             return Ran(0, "".join("active\n" if unit == "mooringd.service" else "inactive\n" for unit in argv[2:]), "")
         out = (one_link("203.0.113.107/24") | {"mooringctl lines": "eth0\n"}).get(" ".join(argv))

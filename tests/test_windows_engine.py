@@ -22,7 +22,7 @@ from fixed_anchor.engine.windows_data import PARTS, change_data, engine_source, 
 from fixed_anchor.observe.windows import windows_survey
 from fixed_anchor.standins.windows.lines import lines_of
 from fixed_anchor.standins.windows.told import facts_of
-from fixed_anchor.workflow.windows_draft import draft_windows
+from fixed_anchor.workflow.windows.draft import draft_windows
 from tests.powershell import COMMANDS as READING
 from tests.powershell import RUN_ALL, needs_powershell, powershell, tree_of
 from tests.test_windows import MACHINES, NEWER, NEWER_TOKENS, NEWER_VARIABLES, state_of

@@ -22,7 +22,7 @@ ASK = """\
 import json, sys
 from ipaddress import IPv4Address
 from fixed_anchor.vantages.raw import RawVantage
-from fixed_anchor.workflow.look import look
+from fixed_anchor.workflow.network.look import look
 own = IPv4Address(sys.argv[2]) if len(sys.argv) > 2 else None
 looked = look(RawVantage("eth0", sys.argv[1], own), [], ask_dhcp=True)
 print(json.dumps([{k: str(getattr(s, k)) for k in s.__struct_fields__} for s in looked.servers]))
@@ -117,7 +117,7 @@ def test_names_over_udp_and_tcp(bare_segment: Segment, servers_root: Path) -> No
     neighbour = bare_segment.neighbour("203.0.113.30", "00:00:5e:00:53:30")
     script = (
         "from ipaddress import ip_address as a\nfrom fixed_anchor.vantages.raw import RawVantage\n"
-        "from fixed_anchor.workflow.names import records\n"
+        "from fixed_anchor.workflow.network.names import records\n"
         "found = records(RawVantage('eth0', '00:00:5e:00:53:30'), a('203.0.113.2'), [a('203.0.113.20')],"
         " ['tide-db.ternpoint.example'])\n"
         "pointers = [r for r in found.records if r.kind == 'PTR']\n"

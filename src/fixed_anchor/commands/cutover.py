@@ -47,9 +47,9 @@ from fixed_anchor.reporting.terminal.verify import show_verify
 from fixed_anchor.workflow.carry_out import about, refuse_unless_accepted, told
 from fixed_anchor.workflow.check import check
 from fixed_anchor.workflow.evidence import load
-from fixed_anchor.workflow.neighbours import neighbours_before
+from fixed_anchor.workflow.network.neighbours import neighbours_before
+from fixed_anchor.workflow.network.sole_owner import why_not_provable
 from fixed_anchor.workflow.site import own_vantage
-from fixed_anchor.workflow.sole_owner import why_not_provable
 from fixed_anchor.workflow.verify import verify
 
 

@@ -30,7 +30,7 @@ from fixed_anchor.reporting.documents.drafting import host_drafted
 from fixed_anchor.reporting.documents.parts import problem
 from fixed_anchor.reporting.terminal.draft import show_draft
 from fixed_anchor.workflow.carry_out import about, told, who
-from fixed_anchor.workflow.neighbours import neighbours_before
+from fixed_anchor.workflow.network.neighbours import neighbours_before
 from fixed_anchor.workflow.restore import addresses_left, last_cutover, later_ones
 from fixed_anchor.workflow.site import Site
 from fixed_anchor.workflow.targets import HostTarget

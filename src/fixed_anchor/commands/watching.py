@@ -23,7 +23,7 @@ from fixed_anchor.reporting.terminal.draft import show_diff
 from fixed_anchor.reporting.terminal.paper import STYLES, styled
 from fixed_anchor.reporting.terminal.verify import show_verify
 from fixed_anchor.workflow.carry_out import Outcome, carry_out
-from fixed_anchor.workflow.linux_host import DraftOutdated
+from fixed_anchor.workflow.linux.host import DraftOutdated
 from fixed_anchor.workflow.targets import HostTarget
 
 

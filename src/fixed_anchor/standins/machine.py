@@ -13,8 +13,8 @@ from fixed_anchor.machines import MARKER
 from fixed_anchor.machines.fetched import Fetched, one_by_one
 from fixed_anchor.machines.files import DiskFiles
 from fixed_anchor.machines.readable import Ran, Wanted
-from fixed_anchor.standins.engine import StandinEngine
 from fixed_anchor.standins.host import StandinHost
+from fixed_anchor.standins.linux_engine import LinuxStandinEngine
 from fixed_anchor.standins.station import Station
 from fixed_anchor.vantages import vantage_on
 from fixed_anchor.vantages.protocol import Vantage
@@ -49,7 +49,7 @@ class Standin(DiskFiles):
         return Ran(*self.host.command(argv))
 
     def ask_engine(self, folder: str, verb: str, words: tuple[str, ...], timeout: float) -> Ran:
-        return Ran(*StandinEngine(self.host, self.root, self.local(folder)).verb(verb, *words[:2] or ("",)))
+        return Ran(*LinuxStandinEngine(self.host, self.root, self.local(folder)).verb(verb, *words[:2] or ("",)))
 
     def fetch(self, wanted: Wanted) -> Fetched:
         return one_by_one(self, wanted)

@@ -17,8 +17,8 @@ from fixed_anchor.engine import driver
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe.kernel import carrier_changes
 from fixed_anchor.observe.peers import peers
-from fixed_anchor.workflow.asking import asking_before, on_link
-from fixed_anchor.workflow.network_checks import Key, network_checks
+from fixed_anchor.workflow.network.asking import asking_before, on_link
+from fixed_anchor.workflow.network.network_checks import Key, network_checks
 from fixed_anchor.workflow.site import own_vantage
 
 #: The file of a change that has its baseline.

@@ -16,7 +16,7 @@ from fixed_anchor.engine import driver
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.workflow.baseline import recorded, take_baseline
-from fixed_anchor.workflow.neighbour_checks import NeighbourChecks, seen_by
+from fixed_anchor.workflow.network.neighbour_checks import NeighbourChecks, seen_by
 from fixed_anchor.workflow.settle import verify_when_settled
 
 #: Seconds that a host is looked for whose connection was lost with a decision.

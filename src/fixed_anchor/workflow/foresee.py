@@ -21,7 +21,7 @@ from fixed_anchor.formats import FORMATS
 from fixed_anchor.formats.protocol import Declaration, Format
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe.fetching import format_files
-from fixed_anchor.workflow.linux_draft import draft_host
+from fixed_anchor.workflow.linux.draft import draft_host
 
 #: What stands between the addresses of a line.
 _NOT_ADDRESS = re.compile(r"[^0-9a-fA-F.:/]+")

@@ -13,7 +13,7 @@ from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.core.plan import Segment
 from fixed_anchor.core.rules.spoken_for import free_addresses
 from fixed_anchor.vantages.protocol import Vantage
-from fixed_anchor.workflow.look import look
+from fixed_anchor.workflow.network.look import look
 
 #: How many candidates are probed together, and how many at most.
 TOGETHER, MOST = 16, 64

@@ -16,8 +16,8 @@ from fixed_anchor.observe.stocktaking import look_at_kernel
 from fixed_anchor.vantages import across_router
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Vantage
-from fixed_anchor.workflow import names
-from fixed_anchor.workflow.look import look
+from fixed_anchor.workflow.network import names
+from fixed_anchor.workflow.network.look import look
 
 FREE, TAKEN, UNDETERMINED = "free", "taken", "undetermined"
 

@@ -14,9 +14,9 @@ from fixed_anchor.core.plan import HostPlan, Plan
 from fixed_anchor.core.readiness import Readiness
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.machines.protocol import Machine
-from fixed_anchor.workflow.linux_host import LinuxHost
-from fixed_anchor.workflow.neighbour_checks import NeighbourChecks
-from fixed_anchor.workflow.windows_host import WindowsHost
+from fixed_anchor.workflow.linux.host import LinuxHost
+from fixed_anchor.workflow.network.neighbour_checks import NeighbourChecks
+from fixed_anchor.workflow.windows.host import WindowsHost
 
 
 class HostTarget(Target, Protocol):

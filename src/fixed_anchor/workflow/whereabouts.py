@@ -23,7 +23,7 @@ from fixed_anchor.machines.seat import Elsewhere, Seat, nowhere_else
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.packets.arp_probes import QUICKLY
 from fixed_anchor.vantages.protocol import Vantage
-from fixed_anchor.workflow.look import look
+from fixed_anchor.workflow.network.look import look
 from fixed_anchor.workflow.sources import read_sources
 
 _log = logging.getLogger(__name__)

@@ -99,7 +99,8 @@ class WindowsStandinEngine(StandinEngine):
     def _activate(self) -> bool:
         """Waits for what comes by itself; nothing that is seen then is left to a person."""
         state = self._settled()
-        for adapter in state["adapters"]:
+        for said in self._change["adapters"]:
+            adapter = adapter_with(state, said["guid"])
             for held in adapter["addresses"]:
                 if held["store"] == ACTIVE and held["state"] == "Duplicate":
                     who = "adapter of this machine" if held.get("twice") else "machine"

@@ -17,7 +17,7 @@ from fixed_anchor.packets.conversation import Conversation, HolderQuestion, Toge
 from fixed_anchor.packets.dhcp_questions import Answer, DhcpQuestions
 from fixed_anchor.packets.neighbour_probes import NeighbourProbes
 from fixed_anchor.vantages.protocol import Frames, NeighbourTable, Vantage
-from fixed_anchor.workflow.proxies import without_proxies
+from fixed_anchor.workflow.network.proxies import without_proxies
 
 _log = logging.getLogger(__name__)
 

@@ -12,10 +12,10 @@ from fixed_anchor.core.resolving import NOERROR, Question, questions, usefulness
 from fixed_anchor.core.verification import PASS, VerifyCheck
 from fixed_anchor.packets.arp_probes import AFTERWARDS
 from fixed_anchor.vantages import across_router
-from fixed_anchor.workflow import names
-from fixed_anchor.workflow.asking import Asking
-from fixed_anchor.workflow.gateway_checks import CONNECT_TIMEOUT, Answered, answers_code, gateway_checks
-from fixed_anchor.workflow.look import Looked, look
+from fixed_anchor.workflow.network import names
+from fixed_anchor.workflow.network.asking import Asking
+from fixed_anchor.workflow.network.gateway_checks import CONNECT_TIMEOUT, Answered, answers_code, gateway_checks
+from fixed_anchor.workflow.network.look import Looked, look
 
 #: Which check, and of what.
 Key = tuple[str, str]

@@ -13,8 +13,8 @@ from fixed_anchor.core.reaching import ANSWERS, beyond, is_beyond
 from fixed_anchor.core.verification import VerifyCheck
 from fixed_anchor.packets.echoes import Echoes
 from fixed_anchor.packets.hop_limit import HopLimitProbe
-from fixed_anchor.workflow.asking import Asking, peer
-from fixed_anchor.workflow.look import Looked
+from fixed_anchor.workflow.network.asking import Asking, peer
+from fixed_anchor.workflow.network.look import Looked
 
 #: Seconds that a connection has to come about, and how many of those that the host talked to are tried.
 CONNECT_TIMEOUT = 2.0

@@ -25,12 +25,12 @@ from fixed_anchor.engine.data import as_files
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe import kernel
 from fixed_anchor.observe.readiness import readiness
-from fixed_anchor.workflow.elsewhere import search_host
 from fixed_anchor.workflow.engine_host import EngineHost
 from fixed_anchor.workflow.foresee import foresee
 from fixed_anchor.workflow.give_back import give_back_from_seat
 from fixed_anchor.workflow.host_wide import host_configs
-from fixed_anchor.workflow.linux_draft import draft_host
+from fixed_anchor.workflow.linux.draft import draft_host
+from fixed_anchor.workflow.linux.elsewhere import search_host
 from fixed_anchor.workflow.restore import restore_draft
 
 _log = logging.getLogger(__name__)

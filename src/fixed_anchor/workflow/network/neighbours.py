@@ -6,8 +6,8 @@ from fixed_anchor.core.errors import AnchorError
 from fixed_anchor.core.plan import HostPlan
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.machines.protocol import Machine
-from fixed_anchor.workflow.neighbour_checks import NeighbourChecks, addresses_today
-from fixed_anchor.workflow.on_segment import neighbour_of
+from fixed_anchor.workflow.network.neighbour_checks import NeighbourChecks, addresses_today
+from fixed_anchor.workflow.network.on_segment import neighbour_of
 from fixed_anchor.workflow.site import Site
 
 

@@ -2,7 +2,7 @@
 
 The verification of a change does it for the addresses of which it has seen that nobody else has them. When a change
 is rolled back the guard runs it as a command, for whatever is in force then, after a look of its own:
-``python -m fixed_anchor.workflow.announce INTERFACE``.
+``python -m fixed_anchor.workflow.network.announce INTERFACE``.
 """
 
 from __future__ import annotations
@@ -17,9 +17,9 @@ from fixed_anchor.machines.readable import Readable
 from fixed_anchor.packets.announcements import Announcements
 from fixed_anchor.packets.arp_probes import AFTERWARDS
 from fixed_anchor.vantages.protocol import Frames, Vantage
-from fixed_anchor.workflow.look import look
+from fixed_anchor.workflow.network.look import look
 
-_MODULE = "fixed_anchor.workflow.announce"
+_MODULE = "fixed_anchor.workflow.network.announce"
 
 
 def announce_command(interface: str) -> tuple[str, ...]:

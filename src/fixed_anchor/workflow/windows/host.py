@@ -25,8 +25,8 @@ from fixed_anchor.machines.windows.facts import Facts
 from fixed_anchor.observe.windows_asides import windows_listeners
 from fixed_anchor.workflow.engine_host import EngineHost
 from fixed_anchor.workflow.foresee import going_from, refusal_of
-from fixed_anchor.workflow.windows_draft import draft_windows
-from fixed_anchor.workflow.windows_restore import restore_windows
+from fixed_anchor.workflow.windows.draft import draft_windows
+from fixed_anchor.workflow.windows.restore import restore_windows
 
 _log = logging.getLogger(__name__)
 

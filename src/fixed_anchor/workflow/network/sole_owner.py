@@ -13,8 +13,8 @@ from fixed_anchor.core.verification import FAIL, PASS, VerifyCheck, skipped_chec
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.packets.arp_probes import AFTERWARDS
 from fixed_anchor.vantages.protocol import Vantage
-from fixed_anchor.workflow.announce import announce, announce_what_is_alone, is_router
-from fixed_anchor.workflow.look import Looked, look
+from fixed_anchor.workflow.network.announce import announce, announce_what_is_alone, is_router
+from fixed_anchor.workflow.network.look import Looked, look
 
 
 def sole_owner_checks(

@@ -19,8 +19,8 @@ from fixed_anchor.machines.windows.facts import Facts
 from fixed_anchor.observe.windows import in_windows_order, with_whole_metrics
 from fixed_anchor.observe.windows_settings import gateways_in, settings_now
 from fixed_anchor.workflow.host_wide import in_order
-from fixed_anchor.workflow.windows_acts import USUAL_METRIC
-from fixed_anchor.workflow.windows_change import grace_of, settings_change, with_grace
+from fixed_anchor.workflow.windows.acts import USUAL_METRIC
+from fixed_anchor.workflow.windows.change import grace_of, settings_change, with_grace
 
 #: The metrics that SetGateways takes.
 _LEAST, _MOST = 1, 9999

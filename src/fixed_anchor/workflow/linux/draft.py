@@ -25,8 +25,8 @@ from fixed_anchor.formats.rewriting import rewrite
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe import provisioning
 from fixed_anchor.observe.fetching import format_files
-from fixed_anchor.workflow.assemble import Stage, assemble, stack_of, surveyed
 from fixed_anchor.workflow.host_wide import host_configs, place_of, time_servers_apart
+from fixed_anchor.workflow.linux.assemble import Stage, assemble, stack_of, surveyed
 
 #: Stacks whose own files have a fallback; of the others a lease client may take one.
 _FALLBACK_IN_FILES = ("NetworkManager",)

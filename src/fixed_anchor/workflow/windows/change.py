@@ -13,7 +13,7 @@ from fixed_anchor.core.config import InterfaceConfig, Route
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.machines.windows.facts import Facts
 from fixed_anchor.observe.windows import in_windows_order, kept_routes_of
-from fixed_anchor.workflow.windows_acts import acts_between
+from fixed_anchor.workflow.windows.acts import acts_between
 
 
 def settings_change(

@@ -1,0 +1,1 @@
+"""What is asked of the network, and from where: addresses, gateways, resolvers, neighbours."""

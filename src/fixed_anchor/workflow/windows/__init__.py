@@ -1,0 +1,1 @@
+"""A Windows machine as a target of changes: its settings, drafted, carried out and restored."""
