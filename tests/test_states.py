@@ -109,6 +109,7 @@ def test_the_engine_for_windows_moves_a_change_as_the_table_says() -> None:
         "Commit": [states.COMMITTING, states.CONFIRMED],
         "Roll-Back": [states.ROLLED_BACK, states.ROLLING_BACK],
         "Take-Back": [states.ROLLED_BACK, states.STUCK],
+        "Guard": [states.ROLLED_BACK],
         "Boot": [states.ROLLED_BACK, states.ROLLING_BACK],
         "Request-Roll-Back": [states.ROLLING_BACK],
         "Close-Change": [states.CLOSED],

@@ -14,7 +14,7 @@ from fixed_anchor.core.config import InterfaceConfig, Place, Route
 class Declared(msgspec.Struct, frozen=True):
     """What is declared for one interface, where, and who carries it out; ``kind`` is that of the link.
 
-    ``routes`` has the place of each route that stands in a line of its own.
+    ``routes`` and ``addresses`` have the place of each that stands in a line of its own.
     """
 
     config: InterfaceConfig
@@ -22,10 +22,15 @@ class Declared(msgspec.Struct, frozen=True):
     place: Place
     kind: str
     routes: Mapping[Route, Place] = {}
+    addresses: Mapping[IPAddress, Place] = {}
 
     def where(self, route: Route | None) -> Place:
         """Where a route stands, or all of it."""
         return self.routes.get(route, self.place) if route is not None else self.place
+
+    def where_address(self, address: IPAddress) -> Place:
+        """Where an address stands, or all of it."""
+        return self.addresses.get(address, self.place)
 
 
 class Refusal(msgspec.Struct, frozen=True):

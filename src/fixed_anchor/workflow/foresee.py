@@ -51,8 +51,12 @@ def foresee(plan: Plan, host: HostPlan, machine: Machine, survey: HostSurvey) ->
             if found is not None and interface.stack == name:
                 # Lines are those of the files as they are, which an administrator would open.
                 places = interface.declared_in or found.places
-                routes = {r: _place_of(r, now, places) for r in found.config.routes if r.next_hop is not None}
-                declared[interface.name] = Declared(found.config, found.daemon, places[0], interface.link.kind, routes)
+                routes = {r: _place_of(_named(r), now, places) for r in found.config.routes if r.next_hop is not None}
+                own = {p.file: now[p.file] for p in places if p.file in now}
+                addresses = {a.ip: _place_of([str(a.ip)], own, places) for a in found.config.addresses}
+                declared[interface.name] = Declared(
+                    found.config, found.daemon, places[0], interface.link.kind, routes, addresses
+                )
                 asides += _renamed(form, files, interface, found.config, survey.others)
     asides += [a for a in survey.others if a.kind != RENAMED]
     if refusal is not None:
@@ -64,16 +68,21 @@ def foresee(plan: Plan, host: HostPlan, machine: Machine, survey: HostSurvey) ->
     return Foreseen(wanted, declared, tuple(dict.fromkeys(asides)), going, refusal, rewritten)
 
 
-def _place_of(route: Route, files: Files, places: tuple[Place, ...]) -> Place:
-    """The line in which a route is declared: the first that names it, from where the interface is declared on.
+def _named(route: Route) -> list[str]:
+    """What a line has that declares a route."""
+    return [str(route.next_hop)] if route.is_default else [str(route.destination), str(route.next_hop)]
+
+
+def _place_of(wanted: list[str], files: Files, places: tuple[Place, ...]) -> Place:
+    """The line that has the words of ``wanted``: the first such, from where the interface is declared on.
 
     Some formats keep routes in a file of their own, beside that of the interface.
     """
-    wanted = [str(route.next_hop)] if route.is_default else [str(route.destination), str(route.next_hop)]
     begins = {place.file: place.line for place in reversed(places)}
     for path in (*begins, *(p for p in files if p not in begins)):
         for number, line in enumerate(files[path].text.split("\n") if path in files else (), 1):
             words = _NOT_ADDRESS.split(line.partition("#")[0])
+            words += [word.partition("/")[0] for word in words]
             if number >= begins.get(path, 1) and (wanted[0] in words if path in begins else set(wanted) <= set(words)):
                 return Place(path, number)
     return places[0]

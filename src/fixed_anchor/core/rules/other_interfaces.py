@@ -6,7 +6,6 @@ from collections.abc import Iterator
 
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.catalogue.kinds import WARNING
-from fixed_anchor.core.config import InterfaceConfig
 from fixed_anchor.core.findings import Finding, finding
 from fixed_anchor.core.foreseen import Foreseen
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
@@ -17,7 +16,8 @@ def other_interface_findings(host: str, survey: HostSurvey, foreseen: Foreseen) 
     for name, wanted in foreseen.wanted.items():
         for address in wanted.addresses:
             for other in survey.interfaces:
-                if other.name == name or not _keeps(other, address.ip, foreseen.wanted.get(other.name)):
+                seen_in = None if other.name == name else _kept_in(other, address.ip, survey, foreseen)
+                if seen_in is None:
                     continue
                 yield finding(
                     "on-another-interface",
@@ -27,18 +27,22 @@ def other_interface_findings(host: str, survey: HostSurvey, foreseen: Foreseen) 
                     host=host,
                     interface=name,
                     address=address.ip,
-                    seen_in=str(other.declared_in[0]) if other.declared_in else f"the kernel of {survey.host}",
+                    seen_in=seen_in,
                 )
 
 
-def _keeps(other: SurveyedInterface, address: IPAddress, planned: InterfaceConfig | None) -> bool:
-    """Whether an interface has an address, in force or declared, that it will have after the change as well."""
-    there = {a.address.ip for a in other.addresses}
-    fixed = {a.ip for a in other.declared.addresses} if other.declared is not None else set()
-    if address not in there | fixed:
-        return False
-    method = "untouched" if planned is None else planned.method(address.version)
-    if method == "untouched":
-        return True
-    # What is fixed goes with the files; a lease is asked for once more.
-    return method in ("dhcp", "ra") and address in there - fixed
+def _kept_in(other: SurveyedInterface, address: IPAddress, survey: HostSurvey, foreseen: Foreseen) -> str | None:
+    """Where an address is seen that an interface will have after the change as well; ``None`` where it will not."""
+    after = foreseen.declared.get(other.name)
+    is_planned = other.name in foreseen.wanted
+    config = after.config if after is not None else None if is_planned else other.declared
+    if config is not None and any(a.ip == address for a in config.addresses):
+        if after is not None:
+            return str(after.where_address(address))
+        return str(other.declared_in[0]) if other.declared_in else f"the files of {survey.host}"
+    held = [a for a in other.addresses if a.address.ip == address]
+    # What is fixed goes with the files of a plan; a lease is asked for once more.
+    asks = is_planned and foreseen.wanted[other.name].method(address.version) in ("dhcp", "ra", "untouched")
+    if held and (not is_planned or (asks and held[0].origin != "fixed")):
+        return f"the kernel of {survey.host}"
+    return None
