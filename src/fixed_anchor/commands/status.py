@@ -161,7 +161,8 @@ def _say_what_to_type(app: App, target: HostTarget, status: ChangeStatus) -> Non
         return
     if status.engine_gone:
         app.say(status.engine_gone, indent=2, style="bold yellow")
-        app.say("nothing rolls this change back by itself: roll it back by hand, as docs/by-hand.md says", indent=2)
+        page = target.machine.store.by_hand_page
+        app.say(f"nothing rolls this change back by itself: roll it back by hand, as {page} says", indent=2)
         return
     if not status.guard_alive:
         # `confirm`, with `--more-time` too, and `restore` start one again.

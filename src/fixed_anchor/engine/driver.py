@@ -101,7 +101,7 @@ def engine_command(machine: Machine, number: str, verb: str) -> tuple[str, ...]:
 def _verb(machine: Machine, number: str, verb: str, *words: str, timeout: float = 60.0) -> Ran:
     if not _has_engine(machine, number):
         if _state_on_disk(machine, number):
-            raise Stuck(_engine_gone(machine, number), remedy=BY_HAND)
+            raise Stuck(_engine_gone(machine, number), remedy=_by_hand(machine))
         raise ChangeOpen(f"change {number} was never begun", remedy="its folder holds no engine, and may be removed")
     ran = machine.store.ask_engine(folder_of(machine, number), verb, words, timeout)
     _log.info("change %s of %s: %s %s: status %s", number, machine.name, verb, " ".join(words), ran.status)
@@ -119,8 +119,9 @@ def _has_engine(machine: Machine, number: str) -> bool:
     return bool(machine.store.glob(f"{folder_of(machine, number)}/{machine.store.engine_file}"))
 
 
-#: What is left where neither the tool nor the engine can do it.
-BY_HAND = "roll it back by hand, as docs/by-hand.md says"
+def _by_hand(machine: Machine) -> str:
+    """What is left where neither the tool nor the engine can do it."""
+    return f"roll it back by hand, as {machine.store.by_hand_page} says"
 
 
 def _state_on_disk(machine: Machine, number: str) -> str:

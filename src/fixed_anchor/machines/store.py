@@ -14,6 +14,8 @@ class Store(Protocol):
 
     #: The file of a change that is its engine.
     engine_file: str
+    #: The page of the documentation that says how a change is rolled back there without it.
+    by_hand_page: str
 
     @property
     def state_dir(self) -> str:
@@ -65,6 +67,7 @@ class ShellStore:
     """The part of a machine by which it is a :class:`Store` itself: its engine is a program for a shell."""
 
     engine_file = "engine.sh"
+    by_hand_page = "docs/by-hand.md"
 
     @property
     def store(self) -> Store:

@@ -22,6 +22,7 @@ class WindowsStore:
     """A :class:`~fixed_anchor.machines.store.Store`. Everything raises :class:`NoAccess`."""
 
     engine_file = "engine.ps1"
+    by_hand_page = "docs/by-hand-windows.md"
 
     def __init__(self, name: str, asks: Asks) -> None:
         self.name = name

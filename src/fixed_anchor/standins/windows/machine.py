@@ -19,6 +19,7 @@ class WindowsStandin(Standin):
     """One host of a station that is a Windows machine. It has no files of Linux, and answers none of its commands."""
 
     engine_file = "engine.ps1"
+    by_hand_page = "docs/by-hand-windows.md"
 
     def __init__(self, station: Station, name: str) -> None:
         super().__init__(station, name)

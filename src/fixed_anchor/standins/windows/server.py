@@ -71,6 +71,9 @@ class WindowsServer:
                 return {"value": state}
             if name == "start_task":
                 return self._start(state, str(arguments.get("name")))
+            if name == "stop_task":
+                self._stop(str(arguments.get("name")))
+                return {"value": None}
             try:
                 value = call(state, name, arguments)
             except Failed as failed:
@@ -89,6 +92,13 @@ class WindowsServer:
         if self._runs is not None and not alive and not state.get("tasks_fail"):
             self.running[name] = self._runs(task["Actions"][0]["Arguments"])
         return {"value": None}
+
+    def _stop(self, name: str) -> None:
+        """Ends what runs of a task."""
+        running = self.running.pop(name, None)
+        if running is not None:
+            running.kill()
+            running.wait()
 
     def power_cut(self) -> None:
         """Whatever runs ends at once."""

@@ -37,6 +37,7 @@ function Register-ScheduledTask {
 function Get-ScheduledTask { [CmdletBinding()] param([string] $TaskName) try { Ask 'get_task' @{ name = $TaskName } } catch { Write-Error -Message "$_" } }
 # It says nothing where nothing starts.
 function Start-ScheduledTask { [CmdletBinding()] param([string] $TaskName) try { Ask 'start_task' @{ name = $TaskName } | Out-Null } catch { Write-Error -Message "$_" } }
+function Stop-ScheduledTask { [CmdletBinding()] param([string] $TaskName) Ask 'stop_task' @{ name = $TaskName } | Out-Null }
 function Unregister-ScheduledTask {
     [CmdletBinding(SupportsShouldProcess, ConfirmImpact = 'High')]
     param([string] $TaskName)
@@ -78,7 +79,13 @@ function Remove-ItemProperty {
     param([string] $LiteralPath, [string] $Name)
     try { Ask 'remove_value' @{ key = Of-Machine $LiteralPath; name = $Name } | Out-Null } catch { Write-Error -Message "$_" }
 }
-function Remove-Item { [CmdletBinding()] param([string] $LiteralPath, [switch] $Recurse) try { Ask 'remove_key' @{ key = Of-Machine $LiteralPath } | Out-Null } catch { Write-Error -Message "$_" } }
+function Remove-Item {
+    [CmdletBinding()]
+    param([Parameter(Position = 0)] [string] $LiteralPath, [switch] $Recurse)
+    # A file is none of the registry.
+    if ($LiteralPath -notlike 'HKLM:*') { Microsoft.PowerShell.Management\Remove-Item -LiteralPath $LiteralPath; return }
+    try { Ask 'remove_key' @{ key = Of-Machine $LiteralPath } | Out-Null } catch { Write-Error -Message "$_" }
+}
 function icacls.exe { $global:LASTEXITCODE = 0; 'Successfully processed 1 files; Failed processing 0 files' }
 function reg.exe {
     $words = @($args)
