@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import re
 import signal
-import subprocess
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
@@ -15,6 +14,7 @@ import pytest
 
 from fixed_anchor.workflow.linux.host import LinuxHost
 from tests.changes import NEW, OLD, Scene
+from tests.disks import mounted
 from tests.machines import OnDisk
 
 EDIT = {"a": (OLD, NEW)}
@@ -77,11 +77,6 @@ def kill_guard_if_any(change: Path) -> None:
 def small_disk(folder: Path) -> Iterator[None]:
     """A file system of its own at ``folder``, with the same file in it."""
     text = (folder / "a").read_text()
-    done = subprocess.run(["mount", "-t", "tmpfs", "lab", str(folder)], capture_output=True, check=False)
-    if done.returncode != 0:
-        pytest.skip("this machine does not let root mount")
-    (folder / "a").write_text(text)
-    try:
+    with mounted(folder):
+        (folder / "a").write_text(text)
         yield
-    finally:
-        subprocess.run(["umount", "-l", str(folder)], check=True)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import stat
-import subprocess
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -15,6 +14,7 @@ from fixed_anchor.change.content import FileContent
 from fixed_anchor.change.files import FileEdit, FileText
 from fixed_anchor.change.steps import Steps
 from tests.changes import NEW, OLD, Scene, shells
+from tests.disks import fill, mounted
 
 ROOT = pytest.mark.skipif(os.geteuid() != 0, reason="needs root: it mounts, or changes owners")
 EDIT = {"a": (OLD, NEW)}
@@ -142,22 +142,8 @@ def small_disk(tmp_path: Path) -> Iterator[Path]:
     """A small file system of its own, on which a scene can be laid."""
     folder = tmp_path / "small"
     folder.mkdir()
-    made = subprocess.run(
-        ["mount", "-t", "tmpfs", "-o", "size=4m", "lab", str(folder)], capture_output=True, check=False
-    )
-    if made.returncode != 0:
-        pytest.skip("this machine does not let root mount")
-    yield folder
-    subprocess.run(["umount", "-l", str(folder)], check=True)
-
-
-def fill(folder: Path) -> None:
-    with open(folder / "fill", "wb", buffering=0) as file:
-        try:
-            while file.write(bytes(4096)):
-                pass
-        except OSError:
-            return
+    with mounted(folder, "size=4m"):
+        yield folder
 
 
 @ROOT

@@ -4,7 +4,6 @@ waits, a disk that fills up. In a real PowerShell, over a simulated machine.
 
 from __future__ import annotations
 
-import subprocess
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -15,8 +14,8 @@ import pytest
 from fixed_anchor.change import states
 from fixed_anchor.change.content import settings_in
 from fixed_anchor.engine.windows_data import as_windows_files
+from tests.disks import fill, mounted
 from tests.powershell import needs_powershell
-from tests.test_engine_files import fill
 from tests.test_windows import MACHINES
 from tests.test_windows_engine import FIXED, draft_of, terms, wanted_lines
 from tests.windows_seat import WindowsSeat, windows_seat
@@ -94,13 +93,8 @@ def small(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[WindowsSe
     with windows_seat(tmp_path / "w", monkeypatch, MACHINES["leased"]["machine"]) as there:
         folder = there.folder / "state"
         folder.mkdir()
-        made = subprocess.run(
-            ["mount", "-t", "tmpfs", "-o", "size=12m", "lab", str(folder)], capture_output=True, check=False
-        )
-        if made.returncode != 0:
-            pytest.skip("this machine does not let root mount")
-        yield there
-        subprocess.run(["umount", "-l", str(folder)], check=True)
+        with mounted(folder, "size=12m"):
+            yield there
 
 
 @pytest.mark.one_in(2)
