@@ -9,6 +9,7 @@ BIN := $(VENV)/bin
 $(VENV)/.installed: pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)
 	$(BIN)/python -m pip install --quiet --constraint constraints.txt --editable .
+	$(BIN)/python -m compileall -q src
 	touch $@
 
 $(VENV)/.ready: $(VENV)/.installed
@@ -20,7 +21,7 @@ demo: $(VENV)/.installed
 	$(BIN)/fixed-anchor demo tern-point
 
 test: $(VENV)/.ready
-	$(BIN)/python -m pytest -n 10 --dist worksteal
+	$(BIN)/python -m pytest -n 6 --dist worksteal
 
 lint: $(VENV)/.ready
 	$(BIN)/ruff check src tests bench

@@ -23,9 +23,16 @@ def pytest_addoption(parser: pytest.Parser) -> None:
 
 @pytest.hookimpl(tryfirst=True)
 def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
-    """Without ``--whole-matrix`` rows beyond the cover are left out, and of long modules all but one in so many."""
-    if config.getoption("--whole-matrix"):
-        return
+    """Without ``--whole-matrix`` rows beyond the cover are left out, and of long modules all but one in so many.
+
+    What is left is mixed: whichever workers share the tests, they do not all do the same kind of work at once.
+    """
+    if not config.getoption("--whole-matrix"):
+        _take_the_cover(config, items)
+    items[:] = _mixed(items)
+
+
+def _take_the_cover(config: pytest.Config, items: list[pytest.Item]) -> None:
     left_out = [item for item in items if item.get_closest_marker("beyond_cover")]
     seen: Counter[str] = Counter()
     for item in items:
@@ -37,7 +44,18 @@ def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item
                 left_out.append(item)
             seen[module] += 1
     config.hook.pytest_deselected(items=left_out)
-    items[:] = [item for item in items if item not in set(left_out)]
+    out = set(left_out)
+    items[:] = [item for item in items if item not in out]
+
+
+def _mixed(items: list[pytest.Item]) -> list[pytest.Item]:
+    """The lab's tests, which wait for daemons, and those that start one PowerShell after the other, among the rest."""
+    groups: dict[str, list[pytest.Item]] = {}
+    for item in items:
+        kind = "windows" if "windows" in item.path.name else item.path.parent.name
+        groups.setdefault(kind, []).append(item)
+    placed = [((n + 0.5) / len(group), item) for group in groups.values() for n, item in enumerate(group)]
+    return [item for _, item in sorted(placed, key=lambda one: one[0])]
 
 
 @pytest.fixture

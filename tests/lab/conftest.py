@@ -40,7 +40,6 @@ def why_not() -> str | None:
 
 def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
     reason = why_not()
-    items[:] = _mixed(items)
     if reason is None:
         _make_room()
     for item in items:
@@ -65,14 +64,6 @@ def _make_room() -> None:
     except OSError:
         # Then fewer hosts at a time must do.
         pass
-
-
-def _mixed(items: list[pytest.Item]) -> list[pytest.Item]:
-    """The lab's tests, which wait for daemons most of the time, evenly among those that compute."""
-    of_lab = [item for item in items if "tests/lab/" in str(item.path).replace(os.sep, "/")]
-    others = [item for item in items if item not in set(of_lab)]
-    placed = [((n + 0.5) / len(group), item) for group in (of_lab, others) for n, item in enumerate(group)]
-    return [item for _, item in sorted(placed, key=lambda one: one[0])]
 
 
 @pytest.fixture
