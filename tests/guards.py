@@ -67,7 +67,7 @@ def waiting(scene: Scene, change: Path) -> Path:
 
 
 def kill_guard_if_any(change: Path) -> None:
-    until = time.monotonic() + 10
+    until = time.monotonic() + 120
     while Path(f"/proc/{guard_of(change)}").exists():
         assert time.monotonic() < until
         time.sleep(0.05)

@@ -36,6 +36,11 @@ EVERY = [
     *MORE,
     *(words for _, words in AFTER_CUTOVER),
 ]
+#: One of each view, for every run of the tests.
+SOME = [
+    BEFORE_CUTOVER[0][1], "check plan.yaml --detail", "draft plan.yaml --host gannet-ws", f"{CUTOVER} --unattended",
+    "verify plan.yaml", "status --plan seat.yaml", "--state-dir hosts/tide-db/state history 1", "explain in-dhcp-pool",
+]  # fmt: skip
 #: What differs from run to run.
 _MOMENT = re.compile(r"\d\d\d\d-\d\d-\d\dT|\d\d:\d\d:\d\dZ?|\b\d+ s\b|\b[0-9a-f]{64}\b")
 #: A line of a diff is printed as it is.
@@ -55,10 +60,13 @@ def is_diff(lines: list[str], number: int) -> bool:
     return False
 
 
-def test_nothing_breaks_a_word_or_begins_again_at_the_left(tmp_path: Path) -> None:
+@pytest.mark.parametrize(
+    "commands", [pytest.param(SOME, id="some"), pytest.param(EVERY, id="every", marks=pytest.mark.beyond_cover)]
+)
+def test_nothing_breaks_a_word_or_begins_again_at_the_left(tmp_path: Path, commands: list[str]) -> None:
     for name in ("narrow", "wide"):
         lay_out(tmp_path / name)
-    for words in EVERY:
+    for words in commands:
         narrow = on_terminal(tmp_path / "narrow", 80, *words.split()).splitlines()
         wide = on_terminal(tmp_path / "wide", WIDE, *words.split()).splitlines()
         assert wide, words

@@ -18,7 +18,7 @@ from tests.test_windows_drafts import CASES, site_of
 from tests.test_windows_engine import FIXED
 from tests.windows_seat import IMPORTS, WindowsSeat, windows_seat
 
-pytestmark = needs_powershell
+pytestmark = [needs_powershell, pytest.mark.one_in(2)]
 
 PAGE = (Path(__file__).parents[1] / "docs/by-hand-windows.md").read_text()
 #: What stands for the program of that name: the same PowerShell, with the modules.

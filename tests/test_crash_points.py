@@ -131,7 +131,7 @@ RUNS = [run for run in RUNS if run[0] == shells()[0] or run[2] == "before"]
 PARTS = 4
 
 
-pytestmark = pytest.mark.one_in(2)
+pytestmark = pytest.mark.one_in(3)
 
 
 def pytest_generate_tests(metafunc: pytest.Metafunc) -> None:

@@ -22,7 +22,7 @@ PAGE = (Path(__file__).parents[1] / "docs/endings.md").read_text()
 
 
 @pytest.mark.skipif(os.geteuid() != 0, reason="without root no other user can be tried, and no network namespace made")
-@pytest.mark.one_in(2)
+@pytest.mark.one_in(3)
 @pytest.mark.parametrize("name", endings.ENDINGS)
 def test_the_page_says_what_the_commands_say(name: str, tmp_path: Path) -> None:
     made = endings.chapter(name, tmp_path)
@@ -54,7 +54,7 @@ COMMANDS = {
 }
 
 
-@pytest.mark.one_in(2)
+@pytest.mark.one_in(3)
 @pytest.mark.parametrize("output", [">/dev/full", ">&-", "| head -1", "2>/dev/full >/dev/full", ">&- 2>&- <&-"])
 def test_the_status_is_that_of_what_was_done(site: Path, output: str) -> None:
     """In turn on one site: what was not done for want of a reader would show in the next one's status."""

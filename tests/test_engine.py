@@ -180,7 +180,7 @@ def test_every_end_says_why(scene: Scene, words: tuple[str, ...], why: str) -> N
         assert scene.verb(words[0], change, *words[1:]).returncode == 0
     scene.wait(change, "confirmed", "rolled-back")
     # The state is on disk before the guard's last line is, and whoever decided may write a line behind it.
-    until = time.monotonic() + 20
+    until = time.monotonic() + 120
     while f"it was {why}" not in "\n".join(scene.log(change).splitlines()[-2:]):
         assert time.monotonic() < until, scene.log(change)
         time.sleep(0.05)
@@ -283,5 +283,5 @@ def test_a_hanging_step_does_not_outlast_its_limit(real: Scene) -> None:
     begun = time.monotonic()
     assert real.verb("start", engine.parent).returncode == 0
     real.wait(engine.parent, "rolled-back")
-    assert time.monotonic() - begun < 20
+    assert time.monotonic() - begun < 60
     assert real.live("a").read_text() == OLD

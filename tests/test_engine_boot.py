@@ -67,7 +67,7 @@ def test_a_boot_on_a_disk_that_takes_nothing_ends(real: Scene, state: str) -> No
         subprocess.run(["mount", "-o", "remount,ro,bind", str(state_folder)], check=True)
         begun = time.monotonic()
         said = real.verb("boot", change)
-        assert time.monotonic() - begun < 20
+        assert time.monotonic() - begun < 60
         assert not re.search(r"engine\.sh: |cannot create|Read-only", said.stderr), said.stderr
         assert marker.exists() == (state != "prepared")
         assert real.live("a").read_text() == (OLD if state in ("waiting", "stuck") else NEW)

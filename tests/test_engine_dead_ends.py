@@ -198,7 +198,7 @@ def test_a_final_file_is_tried_again(real: Scene) -> None:
         real.wait(change, "committing")
         time.sleep(1)
         subprocess.run(["mount", "-o", "remount,rw", str(etc)], check=True)
-        out, _ = asked.communicate(timeout=60)
+        out, _ = asked.communicate(timeout=240)
         assert (asked.returncode, out) == (0, "confirmed\n")
         assert real.live("a").read_text() == "final\n"
         assert not target_of(real).status(change.name).is_incomplete

@@ -136,7 +136,7 @@ def test_all_that_a_rollback_needs_is_on_disk_before_the_boot_unit(real: Scene) 
     refused = real.verb("start", hung)
     assert refused.returncode == 1
     assert "does not take the saved copies" in refused.stderr
-    assert time.monotonic() - begun < 30
+    assert time.monotonic() - begun < 90
     assert real.live("a").read_text() == OLD
 
 

@@ -113,7 +113,7 @@ def one_schedule(scene: Scene, seed: int) -> None:
     answers = [caller.ended() for caller in asked]
     begun = answers[0][1] == 0
     # A guard that was killed is begun again by itself; a verb does it too.
-    until = time.monotonic() + 60
+    until = time.monotonic() + 240
     while scene.state(change) not in states.FINAL:
         # Its lock may be with the other change, which came first.
         if not begun and not scene.state(change) and holder(scene) != change.name:
@@ -132,7 +132,7 @@ def one_schedule(scene: Scene, seed: int) -> None:
     if not begun:
         assert "nothing" in answers[0][2] or "open" in answers[0][2] or answers[0][1] == 7, answers
         assert end != states.CONFIRMED, answers
-    until = time.monotonic() + 30
+    until = time.monotonic() + 120
     while holder(scene) == change.name:
         assert time.monotonic() < until, (answers, scene.log(change))
         time.sleep(0.1)

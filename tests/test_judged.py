@@ -69,7 +69,7 @@ def lay(folder: Path, row: Row) -> None:
     (etc / "resolv.conf").symlink_to("/run/systemd/resolve/stub-resolv.conf")
 
 
-pytestmark = pytest.mark.one_in(2)
+pytestmark = pytest.mark.one_in(3)
 
 
 @pytest.mark.parametrize("name", ROWS)

@@ -134,7 +134,7 @@ def test_decided_from_another_session(seat: WindowsSeat, book: Path) -> None:
     seat.until("waiting", "rolled-back")
     status, out, err = runs(book, "restore")
     assert (status, out.strip()) == (0, "rolled back"), err
-    out, err = first.communicate("keep\n", timeout=60)
+    out, err = first.communicate("keep\n", timeout=240)
     assert first.returncode == 3, out + err
     assert "change 0001 was rolled back, because a person, with the runbook asked for it" in err
     assert seat.lines() == before

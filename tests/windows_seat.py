@@ -114,7 +114,7 @@ class WindowsSeat:
         return self.target.begin(draft, Terms(within, notes=notes, **({"unattended": False} | terms)))
 
     def until(
-        self, *wanted: str, number: str = "0001", seconds: float = 90, unless: Callable[[], bool] = lambda: False
+        self, *wanted: str, number: str = "0001", seconds: float = 240, unless: Callable[[], bool] = lambda: False
     ) -> str:
         """Waits until a change has one of these states, and returns it; or until ``unless`` is so."""
         end = time.monotonic() + seconds

@@ -20,6 +20,8 @@ from tests.lab.host import LabHost
 from tests.lab.network import run, wait_for
 from tests.lab.test_matrix import ANOTHER, STACKS
 
+pytestmark = pytest.mark.one_in(2)
+
 POOL = ("--pool", "203.0.113.100-203.0.113.199")
 
 
@@ -77,7 +79,7 @@ def test_a_carried_runbook(stack: str, make_host: MakeHost, tmp_path: Path) -> N
     carry(host, tmp_path, 180)
     kept = console(host)
     wait_for("the new address", lambda: host.holds(ANOTHER), 60)
-    out, _ = kept.communicate("keep\n", timeout=60)
+    out, _ = kept.communicate("keep\n", timeout=240)
     assert kept.returncode == 0, out
     assert "pass: address 203.0.113.20/24 fixed on eth0" in out
     assert "pass: the gateway answers" in out

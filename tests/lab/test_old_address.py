@@ -105,7 +105,8 @@ def test_a_search_among_very_many_files_ends_and_says_what_it_left_out(make_host
     done = host("env", "PYTHONDONTWRITEBYTECODE=1", sys.executable, "-c", script)
     seconds, mentions, left_out = json.loads(done.stdout)
     print(f"searched in {seconds:.2f} s")
-    assert seconds < Limits().seconds + 5
+    # All of it would take many minutes.
+    assert seconds < Limits().seconds + 30
     if mentions:
         assert mentions == ["/etc/zz/last.conf:1"]
         assert left_out == ["/etc/app/app.log and 1 more: larger than 1 MiB"]

@@ -252,7 +252,7 @@ def test_what_is_wrong_is_said(pair: Pair) -> None:
     assert "Connection refused" in said(*survey)
     begun = time.monotonic()
     assert "is not reached" in said("survey", "--host", "ssh:203.0.113.77")
-    assert time.monotonic() - begun < 12
+    assert time.monotonic() - begun < 60
 
 
 @pytest.mark.parametrize("cloned", [True, pytest.param(False, marks=pytest.mark.beyond_cover)])
