@@ -6,7 +6,6 @@ from collections.abc import Iterator
 from contextlib import suppress
 from pathlib import Path
 
-import msgspec
 import pytest
 
 from fixed_anchor.change import states
@@ -128,10 +127,9 @@ def test_there_and_back(name: str, tmp_path: Path, monkeypatch: pytest.MonkeyPat
     names = [a.guid for a in content.before.adapters]
     with windows_seat(tmp_path / "w", monkeypatch, MACHINES[case["machine"]]["machine"]) as seat:
         # A server answers whoever asks.
-        state = msgspec.json.decode(seat.file.read_bytes())
-        lease = {"address": "198.51.100.77/24", "gateway": "198.51.100.1"}
-        state["wire"]["leases"] = dict.fromkeys(names, lease) | state["wire"]["leases"]
-        seat.file.write_bytes(msgspec.json.encode(state))
+        with seat.server.changing() as state:
+            lease = {"address": "198.51.100.77/24", "gateway": "198.51.100.1"}
+            state["wire"]["leases"] = dict.fromkeys(names, lease) | state["wire"]["leases"]
         before = lines_of(seat.state(), names, ())
         simulated = simulate(tmp_path, seat, draft)
         seat.begin(draft)

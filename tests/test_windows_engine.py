@@ -260,19 +260,18 @@ def draft_with_grace(seat: WindowsSeat, folder: Path) -> Draft:
 
 def changed(seat: WindowsSeat, **more: Any) -> None:
     """Describes the machine anew, without a call to it."""
-    seat.file.write_text(json.dumps(json.loads(seat.file.read_text()) | more))
+    with seat.server.changing() as state:
+        state.update(more)
 
 
 def another_gateway(seat: WindowsSeat) -> None:
-    state = json.loads(seat.file.read_text())
-    state["registry"][next(k for k in state["registry"] if "Tcpip\\" in k)]["NameServer"] = "198.51.100.9"
-    seat.file.write_text(json.dumps(state))
+    with seat.server.changing() as state:
+        state["registry"][next(k for k in state["registry"] if "Tcpip\\" in k)]["NameServer"] = "198.51.100.9"
 
 
 def other_mac(seat: WindowsSeat) -> None:
-    state = json.loads(seat.file.read_text())
-    state["adapters"][0]["mac"] = "00-00-5E-00-53-99"
-    seat.file.write_text(json.dumps(state))
+    with seat.server.changing() as state:
+        state["adapters"][0]["mac"] = "00-00-5E-00-53-99"
 
 
 REFUSED: dict[str, tuple[Any, type[AnchorError], str]] = {
@@ -359,9 +358,8 @@ def test_stuck(seat: WindowsSeat, tmp_path: Path, monkeypatch: pytest.MonkeyPatc
     monkeypatch.setattr(windows_data, "engine_source", lambda: quicker)
     seat.begin(draft_of(FIXED, tmp_path))
     seat.until("waiting")
-    state = json.loads(seat.file.read_text())
-    leases = state["wire"].pop("leases")
-    seat.file.write_text(json.dumps(state))
+    with seat.server.changing() as state:
+        leases = state["wire"].pop("leases")
     with pytest.raises(Stuck, match="could not be rolled back"):
         seat.target.decide("0001", states.ROLL_BACK, "wren")
     log = seat.log()
@@ -371,9 +369,8 @@ def test_stuck(seat: WindowsSeat, tmp_path: Path, monkeypatch: pytest.MonkeyPatc
     with pytest.raises(ChangeOpen, match="is stuck: it cannot be confirmed"):
         seat.target.decide("0001", states.KEEP, "wren")
     # A server answers again: asked once more it gets there.
-    state = json.loads(seat.file.read_text())
-    state["wire"]["leases"] = leases
-    seat.file.write_text(json.dumps(state))
+    with seat.server.changing() as state:
+        state["wire"]["leases"] = leases
     seat.target.decide("0001", states.ROLL_BACK, "wren")
     assert seat.target.status("0001").state == "rolled-back"
 
@@ -385,9 +382,8 @@ def test_closed(seat: WindowsSeat, tmp_path: Path, monkeypatch: pytest.MonkeyPat
     monkeypatch.setattr(windows_data, "engine_source", lambda: quicker)
     seat.begin(draft_of(FIXED, tmp_path))
     seat.until("waiting")
-    state = json.loads(seat.file.read_text())
-    del state["wire"]["leases"]
-    seat.file.write_text(json.dumps(state))
+    with seat.server.changing() as state:
+        del state["wire"]["leases"]
     with pytest.raises(Stuck):
         seat.target.decide("0001", states.ROLL_BACK, "wren")
     seat.target.close("0001", "wren", "the server comes tomorrow")

@@ -146,10 +146,11 @@ def test_not_as_planned(seat: WindowsSeat, book: Path) -> None:
     before = seat.lines()
     first = begun(book)
     seat.until("activating", "waiting")
-    wire = seat.state()["wire"]
-    changed(seat, wire=wire | {"answers": []})
+    with seat.server.changing() as state:
+        answers, state["wire"]["answers"] = state["wire"]["answers"], []
     seat.until("rolling-back", "rolled-back")
-    changed(seat, wire=wire)
+    with seat.server.changing() as state:
+        state["wire"]["answers"] = answers
     out, err = first.communicate("", timeout=120)
     assert first.returncode == 3, out + err + seat.log()
     assert "its verification was not-as-planned: the gateway answers (before the change it did)" in err

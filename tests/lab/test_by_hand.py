@@ -61,7 +61,7 @@ def typed(host: LabHost, text: str) -> None:
     done = host("sh", "/root/typed", check=False)
     assert done.returncode == 0, done.stdout + done.stderr + log(host)
     # A guard that was forgotten would begin to move the change again.
-    assert host("pgrep", "-f", "engine.sh", check=False).returncode == 1
+    wait_for("no guard", lambda: host("pgrep", "-f", "engine.sh", check=False).returncode == 1, 10)
     assert "baseline" not in done.stderr, done.stderr
 
 

@@ -11,7 +11,8 @@ import os
 import socketserver
 import subprocess
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -60,6 +61,14 @@ class WindowsServer:
         """The machine as it is by now."""
         with self._lock:
             return settled(self._read())
+
+    @contextmanager
+    def changing(self) -> Iterator[State]:
+        """The machine, for a block that describes it otherwise; meanwhile nobody is answered."""
+        with self._lock:
+            state = self._read()
+            yield state
+            self._write(state)
 
     def answer(self, request: dict[str, Any]) -> dict[str, Any]:
         """The answer to one request: a ``value``, an ``error``, or that the asking process ``dies``."""
@@ -117,13 +126,11 @@ class WindowsServer:
     def boot(self) -> None:
         """The machine goes down and comes up: only what is kept is there, and its tasks begin."""
         self.power_cut()
-        with self._lock:
-            state = self._read()
+        with self.changing() as state:
             for adapter in state["adapters"]:
                 boot_adapter(state, adapter)
             state["name"] = state.pop("coming_name", state["name"])
             state["booted"] = state.get("booted", 0) + 1
-            self._write(state)
         self.due()
 
     def _read(self) -> State:
