@@ -155,18 +155,19 @@ def test_kept(seat: WindowsSeat, tmp_path: Path) -> None:
     now = target.status("0001")
     assert (now.state, now.guard_alive, now.interface, now.gateway_answered) == ("waiting", True, "Ethernet", True)
     assert now.left is not None
-    assert 30 < now.left <= 61
-    target.more_time("0001", 100)
+    assert 300 < now.left <= 601
+    target.more_time("0001", 1000)
     later = target.status("0001").left
     assert later is not None
-    assert later > 100
+    assert later > 1000
     with pytest.raises(ChangeOpen, match="only a change that is stuck can be closed"):
         target.close("0001", "wren", "for once")
     target.give_verdict("0001", "as-planned", ("pass: all of it",), "")
     assert target.status("0001").verdict == "as-planned"
     target.decide("0001", states.KEEP, "wren")
+    seat.until("gone", unless=lambda: not target.status("0001").guard_alive)
     now = target.status("0001")
-    assert (now.state, now.guard_alive) == ("confirmed", False)
+    assert now.state == "confirmed"
     assert now.why == "wren confirmed it, in a session on 203.0.113.20"
     assert target.open_change() is None
     for decision, said in ((states.KEEP, "is confirmed already"), (states.ROLL_BACK, "restore it as a change of its")):
@@ -200,7 +201,7 @@ def wanted_lines(draft: Draft) -> list[str]:
 )
 def test_rolled_back(seat: WindowsSeat, tmp_path: Path, how: str) -> None:
     before = seat.lines()
-    seat.begin(draft_of(FIXED, tmp_path), within=3 if how == "the deadline" else 60)
+    seat.begin(draft_of(FIXED, tmp_path), within=3 if how == "the deadline" else 600)
     seat.until("waiting", "rolled-back")
     if how == "a person":
         seat.target.decide("0001", states.ROLL_BACK, "wren")

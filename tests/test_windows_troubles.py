@@ -75,7 +75,7 @@ def test_damaged_while_it_waits(seat: WindowsSeat, tmp_path: Path, what: str) ->
     """Whatever of its files is damaged, a change that nobody can decide any more is rolled back."""
     file, dies = DAMAGED[what]
     before = seat.lines()
-    seat.begin(draft_of(FIXED, tmp_path), within=8 if file == "saved.json" else 60)
+    seat.begin(draft_of(FIXED, tmp_path), within=20 if file == "saved.json" else 600)
     seat.until("waiting")
     if dies:
         seat.server.power_cut()
@@ -102,7 +102,7 @@ def small(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[WindowsSe
 def test_a_disk_that_fills_up(small: WindowsSeat, tmp_path: Path, how: str) -> None:
     """The decision and the states that follow need no room that was not kept for them."""
     draft, before = draft_of(FIXED, tmp_path), small.lines()
-    small.begin(draft, within=6 if how == "the deadline" else 60)
+    small.begin(draft, within=20 if how == "the deadline" else 600)
     small.until("waiting")
     fill(small.folder / "state")
     if how != "the deadline":
@@ -117,7 +117,7 @@ def test_a_disk_that_fills_up(small: WindowsSeat, tmp_path: Path, how: str) -> N
 def test_a_disk_that_takes_nothing(small: WindowsSeat, tmp_path: Path) -> None:
     """Nothing can be recorded: it is rolled back at its deadline all the same, and is over as soon as there is room."""
     before = small.lines()
-    small.begin(draft_of(FIXED, tmp_path), within=6)
+    small.begin(draft_of(FIXED, tmp_path), within=20)
     small.until("waiting")
     (small.change() / "reserve").unlink()
     fill(small.folder / "state")
