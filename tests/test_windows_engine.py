@@ -145,7 +145,7 @@ def test_kept(seat: WindowsSeat, tmp_path: Path) -> None:
     """Begun, in force, kept by a person; and what each verb says meanwhile and afterwards."""
     draft, target = draft_of(FIXED, tmp_path), seat.target
     assert target.never_begun().startswith("no change was ever begun on gannet-ws")
-    number = seat.begin(draft)
+    number = seat.begin(draft, within=600)
     assert number == "0001"
     assert target.open_change() == "0001"
     # A second one is refused, and leaves the first one alone.

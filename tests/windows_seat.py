@@ -108,7 +108,7 @@ class WindowsSeat:
             take_stock(self.machine)
         return WindowsHost(self.machine)
 
-    def begin(self, draft: Draft, within: int = 600, **terms: Any) -> str:
+    def begin(self, draft: Draft, within: int = 60, **terms: Any) -> str:
         """Begins a change of it."""
         notes = {"host": draft.host, "kind": "cutover", "interfaces": list(draft.interfaces)}
         return self.target.begin(draft, Terms(within, notes=notes, **({"unattended": False} | terms)))
