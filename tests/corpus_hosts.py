@@ -7,6 +7,7 @@
     links      the links of the host (eth0 alone unless said): mac, driver, path, kind, master, holds, leased,
                profile, altnames
     resolv     who writes /etc/resolv.conf: nobody, systemd-resolved, resolvconf (a link there is made)
+    starts     the daemons that a boot starts; nobody knows unless said
     disabled   units that nothing starts at boot
     processes  command lines of lease clients that run
     masks      paths that are links to /dev/null
@@ -26,7 +27,8 @@ import msgspec
 import yaml
 
 from fixed_anchor.change.files import Files, FileText
-from fixed_anchor.daemons import is_active, units
+from fixed_anchor.daemons import is_active, netplan, starts_at_boot, units
+from fixed_anchor.formats.interfaces2 import IFUP, PROGRAM
 from fixed_anchor.machines.collected import HEADER, Collected
 from fixed_anchor.planfile.reader import read_plan
 from fixed_anchor.workflow.site import Site
@@ -37,7 +39,7 @@ MACS = {f"eth{n}": f"00:00:5e:00:53:{0x11 + n:02x}" for n in range(4)}
 #: What runs on a host of each stack, and the daemon of netplan's second backend.
 RUNS = {
     "netplan": "systemd-networkd", "networkd": "systemd-networkd", "NetworkManager": "NetworkManager",
-    "ifupdown": "ifupdown", "ifcfg": "NetworkManager",
+    "ifupdown": "ifupdown", "ifupdown2": "ifupdown2", "ifcfg": "NetworkManager",
 }  # fmt: skip
 
 PLAN = """\
@@ -148,20 +150,25 @@ def _collection(case: Case, files: Files) -> str:
             lines += [f"link /sys/class/net/{name}/device/driver", f"|/sys/bus/drivers/{said['driver']}"]
         if "path" in said:
             lines += [f"file 644 0 0 /run/udev/data/n{number}", f"|E:ID_PATH={said['path']}"]
-    answers = [(u, "active" if n in active else "inactive") for n, u in units().items()]
+    answers = {u: "inactive" for u in units().values()} | {u: "active" for n, u in units().items() if n in active}
     ran = {
         ("ip", "-j", "-d", "address", "show"): json.dumps(address),
         ("ip", "-j", "route", "show"): json.dumps(route),
         ("ip", "-j", "-6", "route", "show"): "[]",
-        is_active(): "\n".join(word for _, word in answers),
+        is_active(): "\n".join(answers.values()),
         ("nmcli", "-t", "-f", "DEVICE,STATE,CONNECTION,CON-UUID", "device"): "\n".join(devices),
         ("ps", "-eo", "args"): "\n".join(case.spec.get("processes", ())),
         **{("systemctl", "is-enabled", unit): "disabled" for unit in case.spec.get("disabled", ())},
+        **_starts(case.spec.get("starts")),
         ("ip", "rule", "show"): "",
         ("ip", "-6", "rule", "show"): "",
     }
     for argv, out in ran.items():
         lines += [f"run {len(argv)}", *(f" {word}" for word in argv), *(f"|{x}" for x in out.splitlines()), "status 0"]
+    if case.stack == "netplan":
+        lines += [f"link {netplan.GENERATORS[0]}", "|/usr/libexec/netplan/generate"]
+    if case.stack == "ifupdown2":
+        lines += [f"link {IFUP}", f"|{PROGRAM}"]
     if resolv in ("systemd-resolved", "resolvconf"):
         target = {"systemd-resolved": "../run/systemd/resolve/stub-resolv.conf", "resolvconf": "../run/resolvconf/r"}
         lines += ["link /etc/resolv.conf", f"|{target[resolv]}"]
@@ -170,6 +177,13 @@ def _collection(case: Case, files: Files) -> str:
         parts = file.text.split("\n")
         lines += [f"|{part}" for part in parts[:-1]] + ([f"+{parts[-1]}"] if parts[-1] else [])
     return "\n".join([*lines, "end", ""])
+
+
+def _starts(daemons: list[str] | None) -> dict[tuple[str, ...], str]:
+    """The answer of the host which daemons a boot starts."""
+    if daemons is None:
+        return {}
+    return {starts_at_boot(): "".join(f"{units()[name]} enabled enabled\n" for name in daemons)}
 
 
 def _address(text: str, leased: bool) -> dict[str, Any]:

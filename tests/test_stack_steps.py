@@ -28,6 +28,8 @@ MEMORY = {
 OWN_PROFILE = "/etc/NetworkManager/system-connections/eth0.nmconnection"
 UUID = "5b0f6f6c-1111-4222-8333-944455556666"
 
+OWN, UP_AGAIN = f"nmcli --wait 30 connection up uuid {UUID}", "nmcli --wait 30 connection up uuid *"
+GENERATED = "nmcli --wait 30 connection up netplan-eth0"
 GENERATE, APPLY, GENERATORS = "netplan generate", "netplan apply", "systemctl daemon-reload"
 RELOAD, AGAIN = "networkctl reload", ("networkctl reconfigure eth0", "systemctl restart systemd-networkd.service")
 REAPPLY, CONNECT = "nmcli device reapply eth0", "nmcli --wait 30 device connect eth0"
@@ -59,9 +61,9 @@ CASES: dict[str, tuple[str, dict[str, str], InterfaceConfig, LinkFacts, dict[str
     "netplan by NetworkManager": (
         "netplan", LEASED["netplan"] | RENDERER, ONE, LINK,
         {"activate": (GENERATE, LOAD + PROFILE, REAPPLY), "reload": (GENERATE, LOAD + PROFILE, REAPPLY),
-         "escalate": (GENERATORS, LOAD + PROFILE, REAPPLY, CONNECT, RESTART, APPLY), "boot": (GENERATE, GENERATORS),
+         "escalate": (GENERATORS, LOAD + PROFILE, REAPPLY, GENERATED, RESTART, APPLY), "boot": (GENERATE, GENERATORS),
          "drop": (GENERATE, LOAD + PROFILE, REAPPLY),
-         "drop_escalate": (GENERATORS, LOAD + PROFILE, REAPPLY, CONNECT, RESTART, APPLY)},
+         "drop_escalate": (GENERATORS, LOAD + PROFILE, REAPPLY, GENERATED, RESTART, APPLY)},
     ),
     "networkd": (
         "networkd", LEASED["networkd"], ONE, LINK,
@@ -69,20 +71,20 @@ CASES: dict[str, tuple[str, dict[str, str], InterfaceConfig, LinkFacts, dict[str
     ),
     "a key file in place": (
         "NetworkManager", LEASED["NetworkManager"], ONE, LINK,
-        {"activate": (LOAD + KEYFILE, REAPPLY), "reload": (LOAD + KEYFILE, REAPPLY), "escalate": (CONNECT, RESTART),
-         "drop": (LOAD + KEYFILE, REAPPLY), "drop_escalate": (CONNECT, RESTART)},
+        {"activate": (LOAD + KEYFILE, REAPPLY), "reload": (LOAD + KEYFILE, REAPPLY), "escalate": (OWN, RESTART),
+         "drop": (LOAD + KEYFILE, REAPPLY), "drop_escalate": (OWN, RESTART)},
     ),
     "a key file that must outrank another": (
         "NetworkManager", LEASED["NetworkManager"] | RIVAL, ONE, LINK,
         {"activate": (LOAD + KEYFILE, f"nmcli --wait 30 connection up uuid {UUID}"),
-         "reload": (LOAD + KEYFILE, f"nmcli --wait 30 connection up uuid {UUID}"), "escalate": (CONNECT, RESTART),
-         "drop": (LOAD + KEYFILE, f"nmcli --wait 30 connection up uuid {UUID}"), "drop_escalate": (CONNECT, RESTART)},
+         "reload": (LOAD + KEYFILE, f"nmcli --wait 30 connection up uuid {UUID}"), "escalate": (OWN, RESTART),
+         "drop": (LOAD + KEYFILE, f"nmcli --wait 30 connection up uuid {UUID}"), "drop_escalate": (OWN, RESTART)},
     ),
     "the automatic profile": (
         "NetworkManager", MEMORY, ONE, LINK,
         {"activate": (LOAD + OWN_PROFILE, "nmcli --wait 30 connection up uuid *"),
-         "reload": ("nmcli connection reload", CONNECT), "escalate": (CONNECT, RESTART),
-         "drop": (LOAD + OWN_PROFILE, "nmcli --wait 30 connection up uuid *"), "drop_escalate": (CONNECT, RESTART)},
+         "reload": ("nmcli connection reload", UP_AGAIN), "escalate": (UP_AGAIN, RESTART),
+         "drop": (LOAD + OWN_PROFILE, UP_AGAIN), "drop_escalate": (UP_AGAIN, RESTART)},
     ),
     "ifcfg by NetworkManager": (
         "ifcfg", LEASED["ifcfg"], ONE, LINK,
@@ -103,9 +105,9 @@ CASES: dict[str, tuple[str, dict[str, str], InterfaceConfig, LinkFacts, dict[str
         "NetworkManager", LEASED["NetworkManager"], ONE, FOREIGN,
         {"activate": (LOAD + KEYFILE, f"nmcli --wait 30 connection up uuid {UUID}"),
          "reload": (LOAD + KEYFILE, "nmcli --wait 30 connection up uuid *"),
-         "escalate": (f"nmcli --wait 30 connection up uuid {UUID}", CONNECT, RESTART),
+         "escalate": (OWN, RESTART),
          "drop": (LOAD + KEYFILE, f"nmcli --wait 30 connection up uuid {UUID}"),
-         "drop_escalate": (f"nmcli --wait 30 connection up uuid {UUID}", CONNECT, RESTART)},
+         "drop_escalate": (OWN, RESTART)},
     ),
     "ifupdown with an alias": (
         "ifupdown", {"/etc/network/interfaces": ALIASED}, NO_DNS, CLIENT,

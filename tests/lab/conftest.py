@@ -134,11 +134,12 @@ def make_host(tmp_path: Path, segment: Segment, request: pytest.FixtureRequest) 
         lease: bool = True,
         boots: str = "systemd",
         links: int = 1,
+        image: Path | None = None,
     ) -> LabHost:
         files = files or {"/etc/netplan/50-tide.yaml": NETPLAN}
         second = request.getfixturevalue("labs") if links > 1 else None
         mac = f"00:00:5e:00:53:3{len(made)}" if made else MAC
-        host = LabHost(f"tide-db{len(made) or ''}", tmp_path, segment, files, units, boots, second, mac)
+        host = LabHost(f"tide-db{len(made) or ''}", tmp_path, segment, files, units, boots, second, mac, image)
         made.append(host)
         host.boot()
         if lease:

@@ -31,8 +31,11 @@ class LabHost:
         boots: str = "systemd",
         second: Segment | None = None,
         mac: str = MAC,
+        image: Path | None = None,
     ) -> None:
         """``boots`` is what boots it: ``systemd``, ``sysv`` or ``openrc``, each an image of its own.
+
+        ``image`` is another one than the usual for it.
 
         With ``second`` it has a second link, ``eth1``, on that segment.
         """
@@ -49,7 +52,7 @@ class LabHost:
         self.init: subprocess.Popen[bytes] | None = None
         self.pid = 0
         self._cgroups: list[Path] = []
-        mount_copy(self.folder, None if boots == "systemd" else image_without_systemd(boots))
+        mount_copy(self.folder, image or (None if boots == "systemd" else image_without_systemd(boots)))
         for path, text in files.items():
             # networkd runs as its own user; netplan and NetworkManager want their files for root alone.
             self.write(path, text, 0o600 if "netplan" in path or "NetworkManager" in path else 0o644)

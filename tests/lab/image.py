@@ -39,6 +39,8 @@ PACKAGES = (
 #: One time daemon excludes another to the package manager: of this one only the files are there.
 UNPACKED = ("systemd-timesyncd",)
 SUITE = "bookworm"
+#: Debian's other program for interfaces(5): the two exclude each other.
+IFUPDOWN2 = tuple("ifupdown2" if package == "ifupdown" else package for package in PACKAGES)
 
 #: A host that System V init boots: no systemd, no udev, no netplan.
 SYSV = (
@@ -91,7 +93,13 @@ CACHE = Path(os.environ.get("FIXED_ANCHOR_LAB_CACHE", "/var/cache/fixed-anchor-l
 
 def base_image() -> Path:
     """The folder of the unpacked image of a host, made on first use (some 45 s and 350 MB)."""
-    return _kept(("host", *PACKAGES, *UNPACKED, *MASKED, *TIME.values(), "3"), lambda root: _make_host(root))
+    return _kept(("host", *PACKAGES, *UNPACKED, *MASKED, *TIME.values(), "3"), lambda root: _make_host(root, PACKAGES))
+
+
+def image_with_ifupdown2() -> Path:
+    """The same with ifupdown2, which replaces ifupdown."""
+    parts = ("host", *IFUPDOWN2, *UNPACKED, *MASKED, *TIME.values(), "3")
+    return _kept(parts, lambda root: _make_host(root, IFUPDOWN2))
 
 
 def image_without_systemd(boots: str) -> Path:
@@ -146,8 +154,8 @@ def _bootstrap(root: Path, packages: tuple[str, ...], unpacked: tuple[str, ...] 
     archive.unlink()
 
 
-def _make_host(root: Path) -> None:
-    _bootstrap(root, PACKAGES, UNPACKED)
+def _make_host(root: Path, packages: tuple[str, ...]) -> None:
+    _bootstrap(root, packages, UNPACKED)
     (root / "etc/machine-id").write_text("")
     subprocess.run(["chroot", str(root), "systemd-sysusers"], check=True)
     for path, text in TIME.items():

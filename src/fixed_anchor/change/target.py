@@ -7,6 +7,7 @@ from outside follow. Each has an engine of its own that carries changes out and 
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import AbstractContextManager
 from typing import Protocol
 
 from fixed_anchor.change.change import ChangeStatus, Draft, Record, Terms
@@ -71,6 +72,13 @@ class Target(Protocol):
 
     def record(self, number: str) -> Record:
         """What is kept of a change."""
+        ...
+
+    def switched_on(self, draft: Draft, survey: HostSurvey) -> AbstractContextManager[Callable[[bool], None]]:
+        """Has those interfaces of ``draft`` switched on that are off, and that nobody could look at otherwise.
+
+        They are off again when this is left, unless what it yields was last called with true.
+        """
         ...
 
     def baseline(self, draft: Draft, survey: HostSurvey) -> Baseline:

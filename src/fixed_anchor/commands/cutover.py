@@ -124,6 +124,8 @@ def command(
     carried = load(Path(evidence), int(time.time())) if evidence is not None else None
     if carried is not None:
         app.say(f"evidence of {evidence}: {carried.age(int(time.time()))}; the wire is looked at afresh")
+    # Over a link that is off nobody is heard. When the command ends without a change, it is off again.
+    keep_on = ctx.with_resource(target.switched_on(drafted, survey))
     with app.status("probing the segment, and what answers today, about 10 s"):
         result = check(site, (planned.name,), pools, carried=carried)
         before = target.baseline(drafted, survey)
@@ -161,7 +163,12 @@ def command(
     # From a seat a connection to the new address proves more than all that is seen over the old one.
     anew = _is_anew(unattended, planned, machine)
     terms = Terms(confirm_within, unattended, notes, told(notes, drafted), judge, patience_of(patience), anew)
-    watched = watch(app, target, drafted, terms, result.findings)
+    keep_on(True)
+    try:
+        watched = watch(app, target, drafted, terms, result.findings)
+    except Refused:
+        keep_on(False)
+        raise
     if as_json and watched.made is not None:
         app.print_document(ChangeDocument(command="cutover", plan=plan, hosts=[watched.made]), watched.exit_status)
     ctx.exit(watched.exit_status)

@@ -12,7 +12,7 @@ import msgspec
 from fixed_anchor.commands.app import App
 from fixed_anchor.commands.common import AT_ONCE, HOSTS_TO_REACH, JSON, RangeType, examples
 from fixed_anchor.commands.reaching import surveyed
-from fixed_anchor.core.addresses import AddressRange, IPAddress, parse_address
+from fixed_anchor.core.addresses import AddressRange, IPAddress, parse_address, parse_interface_address
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.core.plan import SOURCE_KINDS
 from fixed_anchor.core.survey import HostSurvey
@@ -30,11 +30,17 @@ from fixed_anchor.workflow.propose import joined, propose, with_pick, with_site
 from fixed_anchor.workflow.site import Site, own_vantage
 
 
-def _address(ctx: click.Context, param: click.Parameter, value: str | None) -> IPAddress | None:
+def _address(ctx: click.Context, param: click.Parameter, value: str | None) -> tuple[IPAddress, int | None] | None:
+    """The address, and its prefix where one is said."""
     try:
-        return None if value is None else parse_address(value)
+        if value is None:
+            return None
+        if "/" not in value:
+            return parse_address(value), None
+        both = parse_interface_address(value)
+        return both.ip, both.network.prefixlen
     except ValueError as error:
-        raise click.BadParameter(f"{error}; the prefix is the segment's") from None
+        raise click.BadParameter(str(error)) from None
 
 
 class SourceType(click.ParamType[tuple[str, str]]):
@@ -75,7 +81,12 @@ class SourceType(click.ParamType[tuple[str, str]]):
 @AT_ONCE
 @click.option("--interface", help="The interface to convert.")
 @click.option("--keep", is_flag=True, help="Keep today's address.")
-@click.option("--at", metavar="ADDRESS", callback=_address, help="The address to hold.")
+@click.option(
+    "--at",
+    metavar="ADDRESS[/PREFIX]",
+    callback=_address,
+    help="The address to hold; with its prefix where the interface has no address today.",
+)
 @click.option("--pick", is_flag=True, help="Let the tool pick a free address, and say why that one.")
 @click.option("--pool", "pools", multiple=True, type=RangeType(), help="A DHCP pool of the segment, FIRST-LAST.")
 @click.option("--no-pool", is_flag=True, help="Say that the segment has no DHCP pool.")
@@ -94,7 +105,7 @@ def command(
     at_once: int,
     interface: str | None,
     keep: bool,
-    at: IPAddress | None,
+    at: tuple[IPAddress, int | None] | None,
     pick: bool,
     pools: tuple[AddressRange, ...],
     no_pool: bool,
@@ -125,7 +136,8 @@ def command(
     for one in given:
         try:
             stock = msgspec.to_builtins(one.stock)
-            proposed = with_site(propose(stock, interface, at, known), plan, sources, folder)
+            address, prefix = at if at is not None else (None, None)
+            proposed = with_site(propose(stock, interface, address, known, prefix, plan), plan, sources, folder)
         except ValueError as error:
             raise InputError(f"this is not a survey ({error})", file=survey_file) from None
         proposed = msgspec.structs.replace(proposed, host=one.name, reach=one.reach)

@@ -10,7 +10,7 @@ from collections.abc import Iterable, Iterator
 
 import msgspec
 
-from fixed_anchor.core.config import InterfaceConfig
+from fixed_anchor.core.config import Bare, InterfaceConfig
 from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.core.verification import FAIL, PASS, SKIPPED, VerifyCheck
 
@@ -40,7 +40,7 @@ class InterfaceBefore(msgspec.Struct, frozen=True):
     """One interface before the change. ``reachable`` is what its users need, by the plan of that change.
 
     ``carrier_changes`` is how often its carrier had changed by then, where the kernel counts it; ``category`` that of
-    its network, where there is such a thing.
+    its network, where there is such a thing. ``bare`` is how it was where no file declared it.
     """
 
     interface: str
@@ -50,6 +50,7 @@ class InterfaceBefore(msgspec.Struct, frozen=True):
     reachable: tuple[str, ...] = ()
     carrier_changes: int | None = None
     category: str = ""
+    bare: Bare | None = None
 
     def family(self, version: int) -> FamilyBefore:
         """What there was of IP ``version`` (4 or 6)."""
@@ -101,7 +102,9 @@ def interface_before(
             )
         )
     resolvers = tuple(map(str, found.resolvers))
-    return InterfaceBefore(found.name, families[0], families[1], resolvers, reachable, carrier, found.category)
+    return InterfaceBefore(
+        found.name, families[0], families[1], resolvers, reachable, carrier, found.category, found.link.bare
+    )
 
 
 def baseline_of_facts(text: str) -> Baseline:

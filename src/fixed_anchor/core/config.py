@@ -184,6 +184,31 @@ class Place(msgspec.Struct, frozen=True, order=True, gc=False):
         return f"{self.file}:{self.line}" if self.line else self.file
 
 
+class Bare(msgspec.Struct, frozen=True):
+    """How a link is while no file declares it: so it is left when its declaration goes.
+
+    ``up`` says whether it is switched on, ``leased`` whether its daemon leases an address without being told.
+    ``accept_ra`` is what the kernel's setting of that name says, empty where it is not known (ip-sysctl, Linux).
+    """
+
+    up: bool = True
+    leased: bool = False
+    accept_ra: str = ""
+
+
+class Wireless(msgspec.Struct, frozen=True):
+    """The radio network that a wireless link joins: its name (SSID), and the passphrase (WPA-PSK) or ``None``.
+
+    Where there is none it is one that the files of the host know already, or an open one.
+    """
+
+    network: str
+    password: str | None = None
+
+    def __repr__(self) -> str:
+        return f"Wireless({self.network!r})"
+
+
 class LinkFacts(msgspec.Struct, frozen=True):
     """What a format may match an interface by beside its name, and what it must know of it as it runs.
 
@@ -191,7 +216,8 @@ class LinkFacts(msgspec.Struct, frozen=True):
     that come from a lease, ``client`` the program that a lease client of its own process runs.
     ``master`` is the bridge, bond or team of which it is a port. ``profile`` names the profile in force
     where a daemon has several, by its name and its UUID. ``alternative_names`` are further ones of the
-    kernel's, ip-link(8).
+    kernel's, ip-link(8). ``mtu`` is in bytes, that in force.
+    ``bare`` is how it is without a declaration, where it has none, or will have none.
     """
 
     name: str
@@ -207,6 +233,8 @@ class LinkFacts(msgspec.Struct, frozen=True):
     master: str | None = None
     alternative_names: tuple[str, ...] = ()
     profile: tuple[str, ...] = ()
+    bare: Bare | None = None
+    mtu: int | None = None
 
     @property
     def has_mac_of_another(self) -> bool:

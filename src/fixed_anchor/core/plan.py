@@ -34,6 +34,21 @@ SOURCE_KINDS: dict[str, tuple[str, ...]] = {
 }
 
 
+#: The stacks that a host's `stack` may name.
+STACKS = ("netplan", "NetworkManager", "networkd", "ifupdown", "ifupdown2", "ifcfg")
+
+
+class WirelessPlan(msgspec.Struct, frozen=True, gc=False):
+    """The radio network that a wireless interface joins, and the file with its passphrase, as the plan names it.
+
+    ``line`` is that of the file's name, or of the network.
+    """
+
+    network: str
+    password: str | None = None
+    line: int = 0
+
+
 class Gateway(msgspec.Struct, frozen=True):
     """A router of a segment, with the metric of the default route through it."""
 
@@ -102,6 +117,7 @@ class InterfacePlan(msgspec.Struct, frozen=True, gc=False):
     mtu: int | None = None
     time_servers: tuple[str, ...] | None = None
     routes: tuple[Route, ...] = ()
+    wifi: WirelessPlan | None = None
     line: int = 0
 
     @property
@@ -117,12 +133,16 @@ class InterfacePlan(msgspec.Struct, frozen=True, gc=False):
 
 
 class HostPlan(msgspec.Struct, frozen=True, gc=False):
-    """One host: its interfaces, and how it is reached from here."""
+    """One host: its interfaces, and how it is reached from here.
+
+    ``stack`` takes those that no file declares, ``None`` where that is left to what is there.
+    """
 
     name: str
     interfaces: tuple[InterfacePlan, ...]
     hostname: str | None = None
     reach: str | None = None
+    stack: str | None = None
     line: int = 0
 
 

@@ -21,6 +21,20 @@ class Rival(msgspec.Struct, frozen=True):
     declared_at: Place
 
 
+class Taker(msgspec.Struct, frozen=True):
+    """A stack that takes an interface which no file declares yet: its name, its daemon, and why it would."""
+
+    stack: str
+    daemon: str
+    because: str
+
+
+def which_stack(takers: tuple[Taker, ...]) -> str:
+    """What to do where several stacks could take an interface."""
+    reasons = "; ".join(f"{taker.stack}: {taker.because}" for taker in takers)
+    return f"add `stack: {takers[0].stack}`, or the other one, to the host in the plan ({reasons})"
+
+
 class OpenFile(msgspec.Struct, frozen=True):
     """An interface file that others than its reader may read: its mode, and the one that ``stack`` wants."""
 
@@ -86,7 +100,8 @@ class SurveyedInterface(msgspec.Struct, frozen=True):
     first-boot provisioning writes again at boot, ``dhcp_in`` turns IPv4 DHCP on, and ``client`` and
     ``client6`` are the command lines of lease clients that run for it. ``daemon`` carries the declaration out.
     ``announced`` is ``None`` where neither routers nor DHCPv6 configure the interface. ``time_servers`` are
-    those that the host's time daemon follows, ``None`` where nobody can tell.
+    those that the host's time daemon follows, ``None`` where nobody can tell. ``takers`` are the stacks that
+    would take it where no file declares it; of one alone ``stack`` and ``daemon`` are that one's.
     """
 
     link: LinkFacts
@@ -110,6 +125,7 @@ class SurveyedInterface(msgspec.Struct, frozen=True):
     daemon: str | None = None
     announced: Announced | None = None
     time_servers: tuple[str, ...] | None = None
+    takers: tuple[Taker, ...] = ()
     #: The category of its network, by which the firewall goes, where the system has such a thing.
     category: str = ""
 
@@ -165,6 +181,7 @@ class HostSurvey(msgspec.Struct, frozen=True):
     files say beside the addressing, ``others`` what else configures or names interfaces;
     ``unreadable`` are the interface files that were passed over because they cannot be read.
     ``identities`` are what should be this host's alone. ``time_service`` is ``None`` where no time daemon is known.
+    ``takers`` are the stacks that could take an interface which no file declares.
     ``system`` names another operating system than Linux. ``unknown`` says why what is here may not be all: then
     nothing follows from what is not.
     """
@@ -183,6 +200,7 @@ class HostSurvey(msgspec.Struct, frozen=True):
     unreadable: tuple[Unreadable, ...] = ()
     identities: tuple[Identity, ...] = ()
     time_service: TimeService | None = None
+    takers: tuple[Taker, ...] = ()
     system: str = ""
     unknown: str = ""
 
@@ -202,6 +220,8 @@ class HostSurvey(msgspec.Struct, frozen=True):
         """In words that there is no interface ``name``, as far as was looked; which in a tree is its files alone."""
         others = ", ".join(i.name for i in self.interfaces)
         if self.running:
+            macs = ((i.name, i.link.permanent_mac or i.link.mac) for i in self.interfaces)
+            others = ", ".join(f"{name} ({mac})" if mac else name for name, mac in macs)
             return f"{self.host} has no interface {name}; it has {others or 'none'}"
         broken = ", ".join(dict.fromkeys(u.where for u in self.unreadable if u.stops))
         if broken:

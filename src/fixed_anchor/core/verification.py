@@ -271,8 +271,12 @@ def files_check(
 ) -> VerifyCheck:
     """Whether the files, which a reboot will load, declare what is wanted; ``broken`` is one that it would not load."""
     where = str(found.declared_in[0]) if found.declared_in else "no file"
-    good = broken is None and found.declared is not None and says(found.declared, wanted)
+    # What no file declares has nothing of either version, where nothing else gives it something.
+    said = found.declared if found.declared is not None else InterfaceConfig(wanted.interface, ipv4="off", ipv6="off")
+    good = broken is None and says(said, wanted)
     told = "; ".join(found.declared.in_words(v) for v in (4, 6) if wanted.touches(v)) if found.declared else "nothing"
+    if found.declared is None and good:
+        where, told = "no file", "nothing, as is wanted"
     observed = f"{where}, which a reboot loads: {told or 'nothing of what is wanted'}"
     return VerifyCheck(
         "files-as-planned",

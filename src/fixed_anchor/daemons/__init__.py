@@ -12,13 +12,14 @@ from fixed_anchor.daemons import netplan
 from fixed_anchor.daemons.chrony import Chrony
 from fixed_anchor.daemons.hostname import Hostname
 from fixed_anchor.daemons.ifupdown import Ifupdown
+from fixed_anchor.daemons.ifupdown2 import Ifupdown2
 from fixed_anchor.daemons.network_manager import NetworkManager
 from fixed_anchor.daemons.network_scripts import NetworkScripts
 from fixed_anchor.daemons.networkd import Networkd
 from fixed_anchor.daemons.protocol import Daemon, HostWide, Questions, TimeDaemon
 from fixed_anchor.daemons.resolved import Resolved
 from fixed_anchor.daemons.timesyncd import Timesyncd
-from fixed_anchor.formats import FORMATS, chrony_conf
+from fixed_anchor.formats import FORMATS, chrony_conf, interfaces2
 from fixed_anchor.formats.protocol import Declaration
 
 #: By the names that declarations say.
@@ -26,6 +27,7 @@ DAEMONS: dict[str, Daemon] = {
     "systemd-networkd": Networkd(),
     "NetworkManager": NetworkManager(),
     "ifupdown": Ifupdown(),
+    "ifupdown2": Ifupdown2(),
     "network-scripts": NetworkScripts(),
 }
 
@@ -82,13 +84,19 @@ def units() -> dict[str, str]:
 
 
 def is_active() -> tuple[str, ...]:
-    """The command that tells which of the services run: a word for each, in the order of :func:`units`."""
-    return ("systemctl", "is-active", *units().values())
+    """The command that tells which of the services run: a word for each, in the order of :func:`units`, each once."""
+    return ("systemctl", "is-active", *dict.fromkeys(units().values()))
 
 
 def time_is_active() -> tuple[str, ...]:
     """The same of the time daemons. A question of its own: what was collected before there was one stays good."""
     return ("systemctl", "is-active", *(daemon.unit for daemon in TIME_DAEMONS))
+
+
+def starts_at_boot() -> tuple[str, ...]:
+    """The command that tells which of the daemons a boot starts: a line for each unit that is installed."""
+    units_of_daemons = dict.fromkeys(daemon.unit for daemon in DAEMONS.values())
+    return ("systemctl", "list-unit-files", "--no-legend", *units_of_daemons)
 
 
 def busy_patterns() -> tuple[str, ...]:
@@ -106,6 +114,24 @@ def all_questions() -> dict[str, Questions]:
     for unit, more in [*every, *((w.unit or w.name, w.questions) for w in HOST_WIDE)]:
         found[unit] = found.get(unit, Questions()).joined(more)
     return found
+
+
+def all_links() -> tuple[str, ...]:
+    """Symbolic links that tell which programs are installed."""
+    return (interfaces2.IFUP, *netplan.GENERATORS)
+
+
+def links_of_boot() -> dict[str, tuple[str, ...]]:
+    """By the unit of each daemon the links of a file tree by which a boot starts it, the one that masks it first.
+
+    systemd.unit(5).
+    """
+    folder = "/etc/systemd/system"
+    targets = ("multi-user.target", "network-online.target", "network.target", "basic.target")
+    return {
+        daemon.unit: (f"{folder}/{daemon.unit}", *(f"{folder}/{target}.wants/{daemon.unit}" for target in targets))
+        for daemon in DAEMONS.values()
+    }
 
 
 def all_files() -> tuple[str, ...]:

@@ -7,6 +7,9 @@ from fixed_anchor.change.steps import Steps
 #: Shows it in the middle of something, as a daemon's ``busy`` does.
 BUSY = ("netplan (try|apply)",)
 
+#: Where its packages put the generator that systemd runs at boot: links, systemd.generator(7).
+GENERATORS = ("/lib/systemd/system-generators/netplan", "/usr/lib/systemd/system-generators/netplan")
+
 _GENERATE = ("netplan", "generate")
 #: systemd runs its generators again, and netplan's among them: without Python, which the command above needs.
 _RUN_GENERATORS = ("systemctl", "daemon-reload")

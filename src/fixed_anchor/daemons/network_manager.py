@@ -19,6 +19,7 @@ class NetworkManager:
 
     name = "NetworkManager"
     unit = "NetworkManager.service"
+    reads = "NetworkManager"
     busy: tuple[str, ...] = (
         "nmcli .*(connection|con|c) (up|down|reload)",
         "nmcli .*(device|dev|d) (connect|disconnect|reapply)",
@@ -44,14 +45,20 @@ class NetworkManager:
         restart = ("systemctl", "restart", self.unit)
         old = before.loaded if before is not None else None
         new = after.loaded if after is not None else None
-        connect = ("nmcli", "--wait", "30", "device", "connect", link.name)
-        if old is not None and new is None:
-            # The profile goes, and the daemon makes its automatic one. Only told so it lets go of what is in force: one
-            # that starts anew takes it over as it is.
-            goes = (("nmcli", "connection", "reload"), connect)
-            return Steps(activate=goes, reload=_load(old, link, False), escalate=(connect, restart), drop=goes)
+        reread = ("nmcli", "connection", "reload")
+        if new is None and old is not None:
+            # The profile goes. Only told so the daemon lets go of what is in force: one that starts anew takes it over
+            # as it is. Started anew after that it makes its automatic profile, which it does at no other time: `device
+            # connect` would make one of its own on disk, for ever.
+            goes = (reread, restart) if link.bare is None or link.bare.leased else (reread,)
+            return Steps(activate=goes, reload=_load(old, link, False), escalate=(restart,), drop=goes)
+        if old is None and new is not None:
+            load = _load(new, link, False)
+            escalate = (restart,) if link.bare is None or link.bare.leased else ()
+            return Steps(activate=load, reload=(reread,), escalate=escalate, drop=load, drop_escalate=load)
         if old is None or new is None:
             return Steps(activate=(restart,), reload=(restart,), drop=(restart,))
+        connect: Step = _load(new, link, False)[-1]
         in_place = old.path == new.path
         # A device that runs a profile takes an edit of it as it runs: nothing goes down. Where another one is in
         # force (left by an initrd, made in memory), that would load the wrong one.
@@ -59,17 +66,22 @@ class NetworkManager:
         gently = in_place and old.priority == new.priority and not foreign
         load = _load(new, link, gently)
         if foreign:
-            former = ("nmcli", "--wait", "30", "connection", "up", "uuid", link.profile[-1])
+            in_force: Step = ("nmcli", "--wait", "30", "connection", "up", "uuid", link.profile[-1])
             back = (
-                ("nmcli", "connection", "load", old.path) if in_place else ("nmcli", "connection", "reload"),
-                former,
+                ("nmcli", "connection", "load", old.path) if in_place else reread,
+                in_force,
             )
-            again = (*load[1:], connect, restart)
+            again = (*load[1:], restart)
             return Steps(activate=load, reload=back, escalate=again, drop=load, drop_escalate=again)
-        # Where the new profile is gone again, the daemon makes its automatic one anew.
-        reload = _load(old, link, gently) if in_place else (("nmcli", "connection", "reload"), connect)
-        again = (connect, restart)
-        return Steps(activate=load, reload=reload, escalate=again, drop=load, drop_escalate=again)
+        reload: tuple[Step, ...] = _load(old, link, gently)
+        former: Step = _load(old, link, False)[-1]
+        if not in_place:
+            # The former profile, an automatic one perhaps, is brought up by its own name: asked to connect the device,
+            # the daemon would make a profile on disk where it finds none.
+            reload = (reread, former)
+        return Steps(
+            activate=load, reload=reload, escalate=(former, restart), drop=load, drop_escalate=(connect, restart)
+        )
 
 
 def _fields(seen: Seen) -> dict[str, tuple[str, ...]]:

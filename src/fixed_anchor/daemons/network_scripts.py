@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from fixed_anchor.change.steps import Steps
 from fixed_anchor.core.config import LinkFacts
+from fixed_anchor.daemons.bare import left_bare
 from fixed_anchor.daemons.protocol import IN_FILES, Governs, Questions, Seen, is_enabled, runs
 from fixed_anchor.formats.protocol import Declaration
 
@@ -13,6 +14,7 @@ class NetworkScripts:
 
     name = "network-scripts"
     unit = "network.service"
+    reads = "ifcfg"
     busy: tuple[str, ...] = ("(^|/)(ifup|ifdown)( |$)",)
     charge = Questions(commands=(is_enabled(unit),))
     further = Questions(files=("/etc/dhcp/dhclient-*.conf",))
@@ -33,6 +35,13 @@ class NetworkScripts:
         # The lease client is ended by what the file says when `ifdown` runs: so it runs while that is there.
         down, up = ("ifdown", link.name), ("ifup", link.name)
         flush = ("ip", "address", "flush", "dev", link.name, "scope", "global")
+        bare = left_bare(link)
+        if before is None:
+            return Steps(
+                activate=(up,), unload=(down,), reload=bare, escalate=bare, drop=(up,), drop_escalate=(flush, up)
+            )
+        if after is None:
+            return Steps(leave=(down,), activate=bare, reload=(up,), escalate=(flush, up))
         return Steps(
             leave=(down,),
             activate=(up,),

@@ -72,7 +72,8 @@ class Governs(msgspec.Struct, frozen=True):
 class Daemon(Protocol):
     """One daemon, or what does its work by commands, as ifupdown does.
 
-    ``name`` is the key in the registry, ``unit`` its service. ``busy`` are extended regular
+    ``name`` is the key in the registry, ``unit`` its service, ``reads`` the name of the format that it reads without
+    anything before it. ``busy`` are extended regular
     expressions (POSIX, and the same to Python) of the command lines that show it in the middle
     of something. ``charge`` is what must be asked to tell which links it governs, ``further``
     what a survey asks beyond that: its records of leases, say.
@@ -80,6 +81,7 @@ class Daemon(Protocol):
 
     name: str
     unit: str
+    reads: str
     busy: tuple[str, ...]
     charge: Questions
     further: Questions

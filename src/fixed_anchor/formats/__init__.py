@@ -6,6 +6,7 @@ Two more are for the whole host: :mod:`~fixed_anchor.formats.resolv_conf` with
 
 from fixed_anchor.formats.ifcfg import Ifcfg
 from fixed_anchor.formats.interfaces import Interfaces
+from fixed_anchor.formats.interfaces2 import Interfaces2
 from fixed_anchor.formats.keyfile import Keyfile
 from fixed_anchor.formats.netplan import Netplan
 from fixed_anchor.formats.network_file import NetworkFile
@@ -18,5 +19,6 @@ FORMATS: dict[str, Format] = {
     "NetworkManager": Keyfile(),
     "networkd": NetworkFile(),
     "ifupdown": Interfaces(),
+    "ifupdown2": Interfaces2(),
     "ifcfg": Ifcfg(),
 }

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from fixed_anchor.change.files import Files, FileText
 from fixed_anchor.core.aside import Aside
-from fixed_anchor.core.config import ALL_NAMES, InterfaceConfig, LinkFacts, Place
+from fixed_anchor.core.config import ALL_NAMES, InterfaceConfig, LinkFacts, Place, Wireless, differences
 from fixed_anchor.core.errors import NotSupported
 from fixed_anchor.formats.ifcfg_asides import asides_of
+from fixed_anchor.formats.ifcfg_new import new_lines, radio_of
 from fixed_anchor.formats.ifcfg_read import (
     FOLDER,
     NETWORK,
@@ -48,13 +49,12 @@ class Ifcfg:
 
     name = "ifcfg"
     patterns: tuple[str, ...] = (
-        *(FOLDER + p for p in ("ifcfg-*", "route-*", "route6-*", "rule-*", "rule6-*")),
+        *(FOLDER + p for p in ("ifcfg-*", "keys-*", "route-*", "route6-*", "rule-*", "rule6-*")),
         NETWORK,
     )
     mode_taken = 0
     mode_given = 0
     created = 0o644
-    undeclared = f"make {FOLDER}ifcfg-NAME first"
     run_wins = False
     all_or_nothing = False
 
@@ -118,6 +118,26 @@ class Ifcfg:
         if {"gateway", "routes"} & set(todo):
             texts |= _edit_routes(files, link, wanted)
         return texts
+
+    def declare(
+        self, files: Files, link: LinkFacts, wanted: InterfaceConfig, daemon: str, wireless: Wireless | None = None
+    ) -> Texts:
+        _refuse_unsupported(wanted)
+        path = f"{FOLDER}ifcfg-{link.name}"
+        if path in files:
+            raise NotSupported(f"{path} exists, and is for another interface", file=path)
+        keys, more = radio_of(files, link, wireless) if wireless is not None else ({}, {})
+        main = ShellFile(FileText(path, "".join(new_lines(files, link, wanted, daemon)), self.created))
+        for name, value in keys.items():
+            main.set(name, value)
+        now, _ = read_main({**files, path: main.file}, main, link)
+        todo = differences(now, wanted)
+        # A file that is not there yet keeps no former lines.
+        _edit_main(main, wanted, todo)
+        texts: dict[str, str | None] = {path: main.result(), **more}
+        if "gateway" in todo:
+            texts |= _edit_host_file({**files, path: main.file}, link, wanted)
+        return texts | (_edit_routes(files, link, wanted) if "routes" in todo else {})
 
     def names_files(self, files: Files) -> tuple[str, ...]:
         return ()

@@ -5,10 +5,11 @@ from __future__ import annotations
 from fixed_anchor.change.files import Files, FileText
 from fixed_anchor.change.steps import route_words
 from fixed_anchor.core.aside import Aside
-from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
+from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route, Wireless
 from fixed_anchor.core.errors import InputError, NotSupported
 from fixed_anchor.formats.interfaces_asides import asides_of
 from fixed_anchor.formats.interfaces_hooks import read_hook
+from fixed_anchor.formats.interfaces_new import place_for, radio_lines, with_stanzas
 from fixed_anchor.formats.interfaces_read import (
     ADDRESSING,
     DNS,
@@ -35,7 +36,6 @@ class Interfaces:
     mode_taken = 0
     mode_given = 0
     created = 0o644
-    undeclared = f"write `iface NAME inet dhcp` into {MAIN} first"
     run_wins = False
     # ifup reads all files before it does anything.
     all_or_nothing = True
@@ -111,7 +111,7 @@ class Interfaces:
         if "routes" in todo:
             for route in wanted.routes:
                 if not route.is_default and route not in now.routes:
-                    edits[first.path].insert(first.last, [f"    up {_route_command(route, name)}"])
+                    edits[first.path].insert(first.last, [f"    up {route_command(route, name)}"])
         if "mtu" in todo:
             for stanza in mine:
                 for line in stanza.options:
@@ -119,6 +119,25 @@ class Interfaces:
                         _drop(edits[stanza.path], line)
             edits[first.path].insert(first.head.last, [f"    mtu {wanted.mtu}"])
         return {path: edit.result() for path, edit in edits.items()}
+
+    def declare(
+        self, files: Files, link: LinkFacts, wanted: InterfaceConfig, daemon: str, wireless: Wireless | None = None
+    ) -> Texts:
+        _refuse_unsupported(wanted, InterfaceConfig(link.name))
+        lines: list[str] = []
+        for version in (4, 6):
+            if not wanted.touches(version) or (version == 6 and wanted.ipv6 == "off"):
+                continue
+            # What the other version has alone needs no stanza of this one.
+            if version == 4 and wanted.ipv4 == "off" and wanted.ipv6 not in ("untouched", "off"):
+                continue
+            heads, bodies = _new_stanzas("inet" if version == 4 else "inet6", link.name, version, wanted)
+            if not lines:
+                bodies[0] += _more_lines(wanted)
+                bodies[0] += radio_lines(files, wireless) if wireless is not None else []
+            lines += [*([""] if lines else []), *_joined(heads, bodies)]
+        path = place_for(files, link)
+        return {path: with_stanzas(files, path, link, lines)}
 
     def names_files(self, files: Files) -> tuple[str, ...]:
         return sourced(files)
@@ -131,6 +150,16 @@ class Interfaces:
             for stanza in stanzas
             if (words := _without_aliases(stanza, declared.link.name))
         ]
+
+
+def _more_lines(wanted: InterfaceConfig) -> list[str]:
+    """The options of a first stanza beside its addresses."""
+    lines = [f"    up {route_command(route, wanted.interface)}" for route in wanted.routes if not route.is_default]
+    if wanted.resolvers:
+        lines.append("    dns-nameservers " + " ".join(map(str, wanted.resolvers)))
+    if wanted.search:
+        lines.append("    dns-search " + " ".join(wanted.search))
+    return lines + ([f"    mtu {wanted.mtu}"] if wanted.mtu is not None else [])
 
 
 def _without_aliases(stanza: Stanza, name: str) -> tuple[str, ...]:
@@ -159,7 +188,8 @@ def _drop(editor: LineEditor, line: Line) -> None:
     editor.drop(line.first, line.last)
 
 
-def _route_command(route: Route, interface: str) -> str:
+def route_command(route: Route, interface: str) -> str:
+    """The command of a hook that sets a route, ip-route(8)."""
     family = ["-6"] if route.destination.version == 6 else []
     return " ".join(["ip", *family, "route", "add", *route_words(route, interface)])
 
@@ -272,12 +302,12 @@ def _new_stanzas(family: str, name: str, version: int, wanted: InterfaceConfig) 
             first = defaults.pop(0)
             if first.on_link:
                 # `gateway` alone is refused by the kernel for a next hop outside the subnet.
-                body.append(f"    up {_route_command(first, name)}")
+                body.append(f"    up {route_command(first, name)}")
             else:
                 body.append(f"    gateway {first.next_hop}")
                 if first.metric is not None:
                     body.append(f"    metric {first.metric}")
-            body += [f"    up {_route_command(route, name)}" for route in defaults]
+            body += [f"    up {route_command(route, name)}" for route in defaults]
         bodies.append(body)
     return heads, bodies
 

@@ -20,7 +20,7 @@ _PORT_LISTS = ("bridge_ports", "bridge-ports", "bond-slaves", "bond_slaves", "sl
 
 def asides_of(stanzas: list[Stanza], mine: list[Stanza], link: LinkFacts) -> Iterator[Aside]:
     """What the stanzas ``mine`` of a link, and all others, say beside its configuration."""
-    brought_up = [w for s in stanzas if s.kind in _AT_BOOT for w in s.head.words[1:]]
+    brought_up = [w for s in stanzas if s.kind in _AT_BOOT for word in s.head.words[1:] for w in names_in(word)]
     if mine and not any(w == link.name or (w[:1] == "/" and fnmatchcase(link.name, w[1:])) for w in brought_up):
         text = f"iface {link.name} without `auto {link.name}`"
         yield Aside(NOT_AT_BOOT, _place(mine[0], mine[0].head), text, link.name)
@@ -45,6 +45,15 @@ def asides_of(stanzas: list[Stanza], mine: list[Stanza], link: LinkFacts) -> Ite
     for stanza in stanzas:
         if stanza.kind == "iface" and stanza not in mine:
             yield from _of_another(stanza, link)
+
+
+def names_in(word: str) -> list[str]:
+    """The names that a word of `auto` stands for: ifupdown2 has ranges (``eth[0-3]``), ifupdown has none."""
+    matched = re.fullmatch(r"([^/]*)\[([0-9]+)-([0-9]+)\](.*)", word)
+    if matched is None:
+        return [word]
+    last = min(int(matched[3]), int(matched[2]) + 4096)
+    return [f"{matched[1]}{number}{matched[4]}" for number in range(int(matched[2]), last + 1)]
 
 
 def _of_another(stanza: Stanza, link: LinkFacts) -> Iterator[Aside]:

@@ -45,37 +45,40 @@ ADDRESSING = frozenset(
 )
 DNS = frozenset({"dns-nameservers", "dns-nameserver", "dns-search", "dns-domain"})
 #: Options that make something else of an address than a plain one.
-_OPTIONS = frozenset({"pointopoint", "scope", "preferred-lifetime"})
+OPTIONS = frozenset({"pointopoint", "scope", "preferred-lifetime"})
 
 
-def stanzas_in(files: Files) -> list[Stanza]:
-    """The stanzas of the main file and of what it sources, in the order in which they are read."""
+def stanzas_in(files: Files, second: bool = False) -> list[Stanza]:
+    """The stanzas of the main file and of what it sources, in the order in which they are read.
+
+    With ``second`` the reader is ifupdown2.
+    """
     found: list[Stanza] = []
-    _include(files, MAIN, found, ())
+    _include(files, MAIN, found, (), second)
     return found
 
 
-def _include(files: Files, path: str, found: list[Stanza], above: tuple[str, ...]) -> None:
+def _include(files: Files, path: str, found: list[Stanza], above: tuple[str, ...], second: bool) -> None:
     if path not in files or path in above:
         return
-    for stanza in parse(files[path].text, path):
+    for stanza in parse(files[path].text, path, second):
         found.append(stanza)
         if stanza.kind == "source":
             pattern = _absolute(stanza.name, path)
             for other in sorted(p for p in files if fnmatchcase(p, pattern)):
-                _include(files, other, found, (*above, path))
+                _include(files, other, found, (*above, path), second)
         elif stanza.kind == "source-directory":
             folder = _absolute(stanza.name, path).rstrip("/") + "/"
             for other in sorted(files):
                 # interfaces(5): only names of letters, digits, underscores and hyphens.
                 if other.startswith(folder) and re.fullmatch(r"[A-Za-z0-9_-]+", other[len(folder) :]):
-                    _include(files, other, found, (*above, path))
+                    _include(files, other, found, (*above, path), second)
 
 
-def sourced(files: Files) -> tuple[str, ...]:
+def sourced(files: Files, second: bool = False) -> tuple[str, ...]:
     """What ``source`` and ``source-directory`` name, as paths and patterns, in every file that is read."""
     found = []
-    for stanza in stanzas_in(files):
+    for stanza in stanzas_in(files, second):
         if stanza.kind == "source":
             found.append(_absolute(stanza.name, stanza.path))
         elif stanza.kind == "source-directory":
@@ -135,20 +138,22 @@ def effective(stanzas: list[Stanza], stanza: Stanza, seen: tuple[str, ...] = ())
     return [line for line in lines if line.key not in own] + list(stanza.options)
 
 
-def _option(lines: list[Line], key: str) -> Line | None:
+def option_of(lines: list[Line], key: str) -> Line | None:
+    """The last option of that name, or ``None``."""
     found = [line for line in lines if line.key == key]
     return found[-1] if found else None
 
 
-def _bad(stanza: Stanza, line: Line, what: str) -> InputError:
+def bad_option(stanza: Stanza, line: Line, what: str) -> InputError:
+    """An error at an option."""
     return InputError(f"{line.key}: {what}", file=stanza.path, line=line.first + 1, column=1)
 
 
 def _address(stanza: Stanza, lines: list[Line], version: int) -> IPInterface | None:
-    line = _option(lines, "address")
+    line = option_of(lines, "address")
     if line is None:
         return None
-    mask = _option(lines, "netmask")
+    mask = option_of(lines, "netmask")
     try:
         text = line.value
         if "/" in text:
@@ -159,17 +164,18 @@ def _address(stanza: Stanza, lines: list[Line], version: int) -> IPInterface | N
             # ifupdown takes the whole prefix where none is said.
             found = parse_interface_address(text, 32 if version == 4 else 128)
     except ValueError as error:
-        raise _bad(stanza, line, str(error)) from None
+        raise bad_option(stanza, line, str(error)) from None
     if found.version != version:
-        raise _bad(stanza, line, f"{text} does not belong into an inet{'' if version == 4 else '6'} stanza")
+        raise bad_option(stanza, line, f"{text} does not belong into an inet{'' if version == 4 else '6'} stanza")
     return found
 
 
-def _plain(stanza: Stanza, line: Line, text: str) -> IPAddress:
+def plain_address(stanza: Stanza, line: Line, text: str) -> IPAddress:
+    """The address in ``text``, a word of an option. Raises :class:`InputError`."""
     try:
         return parse_address(text)
     except ValueError as error:
-        raise _bad(stanza, line, str(error)) from None
+        raise bad_option(stanza, line, str(error)) from None
 
 
 def read_stanzas(
@@ -198,32 +204,32 @@ def read_stanzas(
                 methods[version] = methods[version] if methods[version] == "dhcp" else "fixed"
                 address = _address(stanza, lines, version)
                 if address is None:
-                    raise _bad(stanza, stanza.head, "the static stanza has no address")
+                    raise bad_option(stanza, stanza.head, "the static stanza has no address")
                 addresses.append(address)
-                if any(line.key in _OPTIONS for line in lines):
+                if any(line.key in OPTIONS for line in lines):
                     optioned.append(address)
-                gateway = _option(lines, "gateway")
+                gateway = option_of(lines, "gateway")
                 if gateway is not None:
-                    hop = _plain(stanza, gateway, gateway.value)
-                    metric = _option(lines, "metric")
+                    hop = plain_address(stanza, gateway, gateway.value)
+                    metric = option_of(lines, "metric")
                     number = int(metric.value) if metric and metric.value.isdecimal() else None
                     on_link = not any(hop in a.network for a in addresses)
                     routes.append(Route(default_network(version), hop, number, on_link))
             elif stanza.method == "auto" and version == 6 and methods[6] != "fixed":
                 methods[6] = "ra"
-            said = _option(lines, "accept_ra")
+            said = option_of(lines, "accept_ra")
             if version == 6 and said is not None:
                 accepts.append(said.value != "0")
             elif version == 6 and stanza.method in ("auto", "dhcp"):
                 accepts.append(True)
-            elif version == 6 and _option(lines, "gateway") is not None:
+            elif version == 6 and option_of(lines, "gateway") is not None:
                 # ifup stops listening where a gateway is named.
                 accepts.append(False)
         for line in lines:
             if line in stanza.options and line.key in ADDRESSING | DNS:
                 places.append(Place(stanza.path, line.first + 1))
             if line.key in ("dns-nameservers", "dns-nameserver"):
-                resolvers += [_plain(stanza, line, w) for w in line.words[1:]]
+                resolvers += [plain_address(stanza, line, w) for w in line.words[1:]]
             elif line.key in ("dns-search", "dns-domain"):
                 search += line.words[1:]
             elif line.key == "mtu" and line.value.isdecimal():

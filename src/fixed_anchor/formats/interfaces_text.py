@@ -9,6 +9,8 @@ from fixed_anchor.formats.lines import refuse_mark
 
 #: Words that begin a stanza of their own; ``allow-*`` besides.
 _HEADS = ("iface", "mapping", "auto", "source", "source-directory", "no-auto-down", "no-scripts", "rename", "template")
+#: The same of ifupdown2: a VLAN of a bridge may be one, too.
+_HEADS_OF_SECOND = ("iface", "vlan", "auto", "source")
 #: Options whose value is a command for a shell.
 HOOKS = frozenset({"up", "down", "pre-up", "post-up", "pre-down", "post-down"})
 _FAMILIES = ("inet", "inet6", "ipx", "can")
@@ -80,16 +82,20 @@ class Stanza(msgspec.Struct, frozen=True):
         return self.options[-1].last if self.options else self.head.last
 
 
-def parse(text: str, path: str) -> tuple[Stanza, ...]:
-    """All stanzas of a file. Raises :class:`InputError` for what ifupdown would not take."""
+def parse(text: str, path: str, second: bool = False) -> tuple[Stanza, ...]:
+    """All stanzas of a file. Raises :class:`InputError` for what ifupdown would not take.
+
+    With ``second`` the reader is ifupdown2, which knows other words.
+    """
     refuse_mark(text, path)
     stanzas: list[tuple[Line, list[Line]]] = []
+    heads = _HEADS_OF_SECOND if second else _HEADS
     for line in _logical_lines(text):
-        if line.key in _HEADS or line.key.startswith("allow-"):
-            _check_head(line, path)
+        if line.key in heads or line.key.startswith("allow-"):
+            _check_head(line, path, second)
             stanzas.append((line, []))
-        elif stanzas and stanzas[-1][0].key in ("iface", "mapping"):
-            if len(line.words) < 2 and stanzas[-1][0].key == "iface":
+        elif stanzas and stanzas[-1][0].key in ("iface", "vlan", "mapping"):
+            if len(line.words) < 2 and stanzas[-1][0].key != "mapping":
                 raise InputError(
                     f"the option {line.key!r} has no value", file=path, line=line.first + 1, expected="OPTION VALUE"
                 )
@@ -135,13 +141,15 @@ def _without_remark(words: list[str]) -> list[str]:
     return words if at is None or words[0] in HOOKS else words[:at]
 
 
-def _check_head(line: Line, path: str) -> None:
+def _check_head(line: Line, path: str, second: bool) -> None:
     wrong: str | None = None
     if line.key == "iface":
         words = line.words
         if len(words) < 2:
             wrong = "iface NAME FAMILY METHOD"
-        elif len(words) > 2 and words[2] != "inherits" and (words[2] not in _FAMILIES or len(words) < 4):
+        elif second and len(words) > 2 and words[2] not in _FAMILIES:
+            wrong = "iface NAME, or iface NAME inet|inet6 METHOD"
+        elif not second and len(words) > 2 and words[2] != "inherits" and (words[2] not in _FAMILIES or len(words) < 4):
             wrong = "iface NAME inet|inet6 METHOD"
     elif line.key in ("source", "source-directory", "mapping", "template") and len(line.words) < 2:
         wrong = f"{line.key} NAME"

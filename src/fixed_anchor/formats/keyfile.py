@@ -7,7 +7,16 @@ import msgspec
 from fixed_anchor.change.files import Files, FileText
 from fixed_anchor.core.addresses import default_network
 from fixed_anchor.core.aside import Aside
-from fixed_anchor.core.config import ALL_NAMES, Fallback, InterfaceConfig, LinkFacts, Place, Route, differences
+from fixed_anchor.core.config import (
+    ALL_NAMES,
+    Fallback,
+    InterfaceConfig,
+    LinkFacts,
+    Place,
+    Route,
+    Wireless,
+    differences,
+)
 from fixed_anchor.core.errors import NotSupported
 from fixed_anchor.formats.ini_text import IniText, truth
 from fixed_anchor.formats.keyfile_asides import asides_of, tunnels_in
@@ -18,7 +27,9 @@ from fixed_anchor.formats.keyfile_match import (
     is_shared,
     new_profile,
     own_path,
+    own_paths,
     own_profile,
+    radio_of,
     ranked,
     starts_by_itself,
     unclear,
@@ -58,7 +69,6 @@ class Keyfile:
     mode_taken = 0o177
     mode_given = 0
     created = 0o600
-    undeclared = "let NetworkManager bring it up first, on its lease"
     run_wins = False
     all_or_nothing = False
 
@@ -139,6 +149,21 @@ class Keyfile:
             # At equal priority the profile used last wins, which no file tells.
             winner.set("connection", "autoconnect-priority", str(max(priority_of(p) for p in rivals) + 10))
         return {winner.path: winner.result(), **more}
+
+    def declare(
+        self, files: Files, link: LinkFacts, wanted: InterfaceConfig, daemon: str, wireless: Wireless | None = None
+    ) -> Texts:
+        path = next(p for p in own_paths(link) if p not in files)
+        radio = radio_of(profiles_in(files), wireless) if wireless is not None else []
+        # A version of IP that the plan does not mention stays as silent as it was.
+        method4 = "auto" if wanted.touches(4) else "disabled"
+        own = profile_text(new_profile(link, method4, radio), path, forget=True)
+        _refuse_unsupported(own, link, wanted)
+        now, _ = read_profile(own, link)
+        left = differences(msgspec.structs.replace(now, fallback=None), wanted)
+        _edit(own, wanted, left)
+        more = _edit_fallback(files, own, link, wanted.fallback) if "fallback" in left and wanted.fallback else {}
+        return {path: own.result(), **more}
 
     def names_files(self, files: Files) -> tuple[str, ...]:
         return ()

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from fnmatch import fnmatchcase
 
 from fixed_anchor.core.aside import UNCLEAR, Aside
-from fixed_anchor.core.config import LinkFacts, Place
+from fixed_anchor.core.config import LinkFacts, Place, Wireless
 from fixed_anchor.formats.ini_text import IniText, truth
 from fixed_anchor.formats.keyfile_read import (
     ETC,
@@ -18,6 +18,7 @@ from fixed_anchor.formats.keyfile_read import (
     value_of,
     words_of,
 )
+from fixed_anchor.formats.wireless import kept_elsewhere, unknown_network
 
 _NAMESPACE = uuid.UUID("6f2d3b1c-5d0e-5c59-9f6e-2b7f0a6f1a10")
 
@@ -122,13 +123,22 @@ def own_path(link: LinkFacts) -> str:
     return f"{ETC}{link.name}.nmconnection"
 
 
+def own_paths(link: LinkFacts) -> Iterator[str]:
+    """The same, and further ones, for where a file of that name is for something else."""
+    yield own_path(link)
+    yield from (f"{ETC}{link.name}-{number}.nmconnection" for number in range(2, 1000))
+
+
 def own_uuid(link: LinkFacts) -> str:
     """The UUID of a profile for ``link`` alone: always the same for the same link."""
     return str(uuid.uuid5(_NAMESPACE, f"{link.name} {link.permanent_mac or link.mac}"))
 
 
-def new_profile(link: LinkFacts) -> str:
-    """A profile that says what NetworkManager's automatic one does, with a UUID of its own."""
+def new_profile(link: LinkFacts, method4: str = "auto", radio: list[str] | None = None) -> str:
+    """A profile that says what NetworkManager's automatic one does, with a UUID of its own.
+
+    ``method4`` is its method of IPv4, ``radio`` the lines of the network of a wireless link.
+    """
     lines = [
         "[connection]",
         f"id={link.name}",
@@ -137,13 +147,46 @@ def new_profile(link: LinkFacts) -> str:
         f"interface-name={link.name}",
         "autoconnect-priority=10",
         "",
+        *(radio or ()),
         "[ipv4]",
-        "method=auto",
+        f"method={method4}",
         "",
         "[ipv6]",
         "method=auto",
     ]
     return "\n".join(lines) + "\n"
+
+
+def radio_of(profiles: list[IniText], wireless: Wireless) -> list[str]:
+    """The sections that name a radio network, nm-settings-keyfile(5): its passphrase is the plan's, or a profile's.
+
+    Raises :class:`NotSupported` for a network that no profile knows, or that wants more than a passphrase.
+    """
+    password = wireless.password
+    if password is None:
+        known = [
+            p for p in profiles if any(_network_of(p, section) == wireless.network for section in TYPES["wireless"])
+        ]
+        if not known:
+            raise unknown_network(wireless)
+        keys = ("wifi-security", "802-11-wireless-security")
+        password = next((found for section in keys if (found := value_of(known[0], section, "psk"))), None)
+        if password is None:
+            raise kept_elsewhere(wireless, known[0].path)
+    lines = ["[wifi]", f"ssid={_escaped(wireless.network)}", "mode=infrastructure", ""]
+    return [*lines, "[wifi-security]", "key-mgmt=wpa-psk", f"psk={_escaped(password)}", ""]
+
+
+def _network_of(profile: IniText, section: str) -> str | None:
+    said = value_of(profile, section, "ssid")
+    return said.replace("\\;", ";").replace("\\s", " ").replace("\\\\", "\\") if said is not None else None
+
+
+def _escaped(text: str) -> str:
+    """A text as the value of a key of GLib: backslashes, and blanks at its beginning."""
+    escaped = text.replace("\\", "\\\\")
+    blanks = len(escaped) - len(escaped.lstrip(" "))
+    return "\\s" * blanks + escaped[blanks:]
 
 
 def declaring(profiles: list[IniText], link: LinkFacts) -> IniText | None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from fixed_anchor.change.files import Files, FileText
 from fixed_anchor.core.aside import Aside
-from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place
+from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Wireless, differences
 from fixed_anchor.core.errors import NotSupported
 from fixed_anchor.formats.netplan_asides import asides_of, ports_in, tunnels_in
 from fixed_anchor.formats.netplan_edit import edit_entries
@@ -19,6 +19,7 @@ from fixed_anchor.formats.netplan_entries import (
     read_entries,
 )
 from fixed_anchor.formats.netplan_match import entries_for, is_shared, own_file
+from fixed_anchor.formats.netplan_new import new_entry
 from fixed_anchor.formats.protocol import Declaration, Loaded, Texts
 
 #: Where netplan's generator puts the profile of an interface that NetworkManager shall carry out.
@@ -34,7 +35,6 @@ class Netplan:
     mode_taken = 0o177
     mode_given = 0
     created = 0o600
-    undeclared = "declare it first under /etc/netplan, with `dhcp4: true`, and see that it comes up"
     # The generator stops at the first file that it cannot take.
     all_or_nothing = True
     run_wins = True
@@ -87,6 +87,15 @@ class Netplan:
             own = own_file(files, mine, declared)
             mine = [entry for entry in entries_of(own) if entry.identity]
         return dict(edit_entries(mine, declared.config, wanted, todo, declared.daemon))
+
+    def declare(
+        self, files: Files, link: LinkFacts, wanted: InterfaceConfig, daemon: str, wireless: Wireless | None = None
+    ) -> Texts:
+        _refuse_unsupported(wanted)
+        entry = new_entry(files, link, wanted, daemon, wireless)
+        now, _ = read_entries([entry], link, daemon)
+        texts = dict(edit_entries([entry], now, wanted, differences(now, wanted), daemon))
+        return texts or {entry.file.path: entry.file.text}
 
     def names_files(self, files: Files) -> tuple[str, ...]:
         return ()

@@ -105,6 +105,18 @@ def entries_of(file: FileText) -> list[InterfaceEntry]:
 
 #: The values of ``renderer``, and the daemons that they name.
 _DAEMONS = {"networkd": "systemd-networkd", "NetworkManager": "NetworkManager"}
+#: The daemons that netplan's files can be for, its own choice first.
+MAY_CARRY_OUT = tuple(_DAEMONS.values())
+
+
+def renderer_of(daemon: str) -> str:
+    """The value of ``renderer`` that names a daemon."""
+    return next(word for word, name in _DAEMONS.items() if name == daemon)
+
+
+def says_renderer(files: Files) -> bool:
+    """Whether any file names the renderer of all interfaces."""
+    return any("renderer" in _network(files[path]) for path in in_order(files))
 
 
 def daemon_of(files: Files, entries: list[InterfaceEntry]) -> str:

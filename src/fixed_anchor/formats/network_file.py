@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from fixed_anchor.change.files import Files, FileText
 from fixed_anchor.core.aside import Aside
-from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place
+from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Wireless, differences
+from fixed_anchor.core.errors import NotSupported
 from fixed_anchor.formats.ini_text import IniText
 from fixed_anchor.formats.network_asides import asides_of, tunnels_in
 from fixed_anchor.formats.network_match import (
@@ -13,6 +14,7 @@ from fixed_anchor.formats.network_match import (
     is_shared,
     mains,
     match_rules,
+    new_file,
     own_file,
     texts_of,
     unclear,
@@ -43,7 +45,6 @@ class NetworkFile:
     # networkd runs as its own user, and cannot read what is for root alone.
     mode_given = 0o044
     created = 0o644
-    undeclared = "declare it first, in a .network file with DHCP=yes"
     run_wins = False
     all_or_nothing = False
 
@@ -99,6 +100,19 @@ class NetworkFile:
             _clear(part, wanted, todo)
         _write(parts[0], declared.config, wanted, todo)
         return {part.path: part.result() for part in parts}
+
+    def declare(
+        self, files: Files, link: LinkFacts, wanted: InterfaceConfig, daemon: str, wireless: Wireless | None = None
+    ) -> Texts:
+        if wireless is not None:
+            raise NotSupported(
+                f"systemd-networkd joins no wireless network by itself, so {link.name} cannot be declared for it alone",
+                remedy="let netplan or NetworkManager have the link: `stack:` of the host in the plan",
+            )
+        own = new_file(files, link)
+        now = InterfaceConfig(link.name, ipv4="off", ipv6="ra")
+        _write(own, now, wanted, ("ipv4", *differences(now, wanted)))
+        return {own.path: own.result()}
 
     def names_files(self, files: Files) -> tuple[str, ...]:
         return ()

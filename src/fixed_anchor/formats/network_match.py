@@ -163,16 +163,38 @@ def is_shared(parts: list[IniText]) -> bool:
     return len(macs) != 1 and not (len(names) == 1 and not any(c in name for name in names for c in "*?[!"))
 
 
+def _name_before(taken: str, files: Files, link: LinkFacts) -> str | None:
+    """A name for a file of the link's own that comes before ``taken``, as close as can be."""
+    names = [f"{number:02d}-{link.name}.network" for number in range(90, -1, -10)] + [f"0-{link.name}.network"]
+    present = {path.rpartition("/")[2] for path in files}
+    return next((name for name in names if name < taken and name not in present), None)
+
+
+def new_file(files: Files, link: LinkFacts) -> IniText:
+    """A file for ``link``, which none matches: by name and MAC, before every file that is for several interfaces.
+
+    Raises :class:`NotSupported` where no name is left that comes before theirs.
+    """
+    shared = [path.rpartition("/")[2] for path in mains(files) if is_shared(texts_of(files, path))]
+    first = min(shared, default="~")
+    name = _name_before(first, files, link)
+    if name is None:
+        raise NotSupported(
+            f"no name is left for a file for {link.name} that comes before {first}, which is for several interfaces",
+            remedy=f"rename {first}",
+        )
+    # What is made of a link has its MAC, too; both together are one device.
+    mac = [f"MACAddress={link.mac}\n"] if link.mac is not None else []
+    return IniText("".join(["[Match]\n", f"Name={link.name}\n", *mac, "\n", "[Network]\n"]), FOLDERS[0] + name)
+
+
 def own_file(files: Files, parts: list[IniText], link: LinkFacts) -> IniText:
     """A file of the link's own that says what ``parts`` say, and is tried before them.
 
     Raises :class:`NotSupported` where no name is left that comes before theirs.
     """
-    taken = parts[0].path.rpartition("/")[2]
-    names = [f"{number:02d}-{link.name}.network" for number in range(90, -1, -10)] + [f"0-{link.name}.network"]
-    present = {path.rpartition("/")[2] for path in files}
     # Not far before it, so that files which come before both go on doing so.
-    name = next((n for n in names if n < taken and n not in present), None)
+    name = _name_before(parts[0].path.rpartition("/")[2], files, link)
     if name is None:
         raise NotSupported(
             f"{parts[0].path} is not for {link.name} alone, and no name is left that comes before it",

@@ -15,7 +15,7 @@ import msgspec
 
 from fixed_anchor.change.files import Files, FileText
 from fixed_anchor.core.aside import Aside
-from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place
+from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Wireless
 
 
 class Loaded(msgspec.Struct, frozen=True):
@@ -66,7 +66,6 @@ class Format(Protocol):
     patterns of the files that belong to it, absolute, in the order in which the folders are
     read. Of the mode of every edited file the bits of ``mode_taken`` are taken away, and those
     of ``mode_given`` added: what its reader demands. ``created`` is the mode of a new file.
-    ``undeclared`` says what to do where no file declares an interface that is to be edited.
     ``all_or_nothing`` says of its reader that one broken file keeps it from loading all others,
     and ``run_wins`` that a file under /run hides one of its name under /etc, and not the other way round.
     """
@@ -76,7 +75,6 @@ class Format(Protocol):
     mode_taken: int
     mode_given: int
     created: int
-    undeclared: str
     all_or_nothing: bool
     run_wins: bool
 
@@ -115,6 +113,17 @@ class Format(Protocol):
         What is untouched in ``wanted`` stays byte for byte, and so does every line that belongs to
         something else. Raises :class:`~fixed_anchor.core.errors.NotSupported`, by name, for what
         cannot be written. Nobody need read the result back: the pipeline does.
+        """
+        ...
+
+    def declare(
+        self, files: Files, link: LinkFacts, wanted: InterfaceConfig, daemon: str, wireless: Wireless | None = None
+    ) -> Texts:
+        """The texts after which the files declare ``wanted`` for ``link``, which none of them declares yet.
+
+        It is written as the host's other interfaces are declared, for ``daemon`` to carry out. Lines are only added
+        to what is there. ``wireless`` is the network of a wireless link. Raises
+        :class:`~fixed_anchor.core.errors.NotSupported`, by name, for what cannot be written.
         """
         ...
 

@@ -12,19 +12,27 @@ from collections.abc import Iterable
 
 from fixed_anchor.change.files import FileEdit, Files, FileText, apply_edits
 from fixed_anchor.core.aside import PORT, RENAMED
-from fixed_anchor.core.config import InterfaceConfig, LinkFacts, differences
+from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Wireless, differences
 from fixed_anchor.core.errors import AnchorError, NotSupported
+from fixed_anchor.formats.lines import by_newline
 from fixed_anchor.formats.protocol import Declaration, Format, Loaded, Texts
 
 _BY_HAND = "change the file by hand, or write the entry in its usual form, then try again"
 
 
 def rewrite(
-    form: Format, files: Files, link: LinkFacts, wanted: InterfaceConfig, links: Iterable[LinkFacts] = ()
+    form: Format,
+    files: Files,
+    link: LinkFacts,
+    wanted: InterfaceConfig,
+    links: Iterable[LinkFacts] = (),
+    daemon: str | None = None,
+    wireless: Wireless | None = None,
 ) -> tuple[FileEdit, ...]:
     """The edits after which ``files`` declare ``wanted`` for ``link``; none if they do already.
 
-    ``links`` are the links of the host; those that the files call by name are added. Raises
+    ``links`` are the links of the host; those that the files call by name are added. ``daemon`` carries out the
+    declaration of a link that has none yet, ``wireless`` is the network that it joins. Raises
     :class:`InputError` for broken files, and :class:`NotSupported`, by name, for what cannot
     be written, would not read back as wanted, would change another interface, or for a port.
     """
@@ -32,7 +40,14 @@ def rewrite(
     _refuse_port(form, files, link)
     found = form.read(files, (link,))
     if not found:
-        raise NotSupported(f"no file of {form.name} declares {link.name}", remedy=form.undeclared)
+        if daemon is None:
+            raise NotSupported(f"no file of {form.name} declares {link.name}")
+        if link.kind == "wireless" and wireless is None:
+            raise NotSupported(
+                f"{link.name} is wireless, and no file says which network it joins",
+                remedy='add `wifi: {network: "NAME", password: file:PATH}` to it in the plan',
+            )
+        return _declared(form, files, link, wanted, every, daemon, form.declare(files, link, wanted, daemon, wireless))
     (declared,) = found
     todo = differences(declared.config, wanted)
     texts: Texts = form.edit(files, declared, wanted, todo, every) if todo else {}
@@ -41,6 +56,48 @@ def rewrite(
     if edits:
         _prove(form, files, edits, declared, wanted, every)
     return edits
+
+
+def _declared(
+    form: Format,
+    files: Files,
+    link: LinkFacts,
+    wanted: InterfaceConfig,
+    links: tuple[LinkFacts, ...],
+    daemon: str,
+    texts: Texts,
+) -> tuple[FileEdit, ...]:
+    """The edits of ``texts``, which declare ``link`` for the first time; read back like any other."""
+    edits = tuple(edit for path in sorted(texts) if (edit := _edit(form, files, path, texts)) is not None)
+    if link.kind == "wireless":
+        # There is a passphrase in it.
+        edits = tuple(FileEdit(e.path, e.before, _for_root_alone(e.after)) for e in edits)
+    after = apply_edits(files, edits)
+    declared = form.read(after, (link,))
+    where = edits[0].path if edits else None
+    left = differences(declared[0].config, wanted) if declared else ("its declaration",)
+    if not left and declared[0].daemon != daemon:
+        left = (f"its daemon ({declared[0].daemon} would have it)",)
+    if left:
+        what = f"{link.name} cannot be declared safely in {where}: {', '.join(left)} would not read back as wanted"
+        raise NotSupported(what, file=where, remedy=_BY_HAND)
+    _prove_others(form, files, after, link, links, Place(edits[0].path, 0))
+    for edit in edits:
+        if edit.before is not None and (edit.after is None or not _only_more(edit.before.text, edit.after.text)):
+            what = f"{link.name} cannot be declared without touching others in {edit.path}"
+            raise NotSupported(what, file=edit.path, remedy=_BY_HAND)
+    return edits
+
+
+def _for_root_alone(file: FileText | None) -> FileText | None:
+    return FileText(file.path, file.text, file.mode & 0o600) if file is not None else None
+
+
+def _only_more(before: str, after: str) -> bool:
+    """Whether every line of ``before`` is still there, in its order."""
+    lines = iter(by_newline(after))
+    # The last line may have had no end.
+    return all(any(line.rstrip("\r\n") == other.rstrip("\r\n") for other in lines) for line in by_newline(before))
 
 
 def _refuse_port(form: Format, files: Files, link: LinkFacts) -> None:
@@ -117,18 +174,25 @@ def _prove(
             line=line,
             remedy=_BY_HAND,
         )
-    for other in _other_links(form, files, after, declared.link, links):
-        was, becomes = _said(form, files, other), _said(form, after, other)
-        if was != becomes:
-            raise NotSupported(
-                f"{other.name} would change with {name}: {_respects(was, becomes)}",
-                file=where,
-                line=line,
-                remedy=f"give {other.name} a declaration that owes nothing to that of {name}, then try again",
-            )
+    _prove_others(form, files, after, declared.link, links, Place(where, line or 0))
     if form.others(files, declared) != form.others(after, declared):
         what = f"{name} cannot be edited without touching others in {where}"
         raise NotSupported(what, file=where, line=line, remedy=_BY_HAND)
+
+
+def _prove_others(
+    form: Format, files: Files, after: Files, link: LinkFacts, links: tuple[LinkFacts, ...], where: Place
+) -> None:
+    """Every other interface of the host must be declared as before."""
+    for other in _other_links(form, files, after, link, links):
+        was, becomes = _said(form, files, other), _said(form, after, other)
+        if was != becomes:
+            raise NotSupported(
+                f"{other.name} would change with {link.name}: {_respects(was, becomes)}",
+                file=where.file,
+                line=where.line or None,
+                remedy=f"give {other.name} a declaration that owes nothing to that of {link.name}, then try again",
+            )
 
 
 def _other_links(

@@ -9,7 +9,17 @@ from pathlib import Path
 from fixed_anchor.change.files import FileText, decode
 from fixed_anchor.core.elsewhere import Spelling
 from fixed_anchor.core.errors import InputError
-from fixed_anchor.daemons import all_files, all_questions, busy_patterns, ifupdown, is_active, others, time_is_active
+from fixed_anchor.daemons import (
+    all_files,
+    all_links,
+    all_questions,
+    busy_patterns,
+    ifupdown,
+    is_active,
+    others,
+    starts_at_boot,
+    time_is_active,
+)
 from fixed_anchor.daemons.protocol import INTERFACE
 from fixed_anchor.machines.carried import Carried
 from fixed_anchor.machines.carried_lines import CarriedLines
@@ -38,7 +48,7 @@ HEAD = 4096
 def collector_source() -> str:
     """The text of ``collector.sh``, with what the daemons and formats of this version need filled in."""
     text = resources.files(__package__).joinpath("collector.sh").read_text("utf-8")
-    once, each = [_run(is_active()), _run(time_is_active())], []
+    once, each = [_run(argv) for argv in (is_active(), time_is_active(), starts_at_boot())], []
     for unit, asked in all_questions().items():
         # Some would start the service that they ask.
         once += [f"active {unit} && {_run(argv)}" for argv in asked.commands]
@@ -46,6 +56,7 @@ def collector_source() -> str:
     fill = {
         "# @COMMANDS@": "\n".join(once),
         "# @FOR_INTERFACE@": "\n    ".join(each),
+        "@LINKS@": " ".join(map(_plain, all_links())),
         "@PROCESSES@": "|".join((*ifupdown.LEASE_CLIENTS, *busy_patterns())),
         "@SEARCH@": " ".join(map(_plain, GREP)),
         "@LARGE@": " ".join(map(_plain, LARGE)),

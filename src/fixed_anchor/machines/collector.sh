@@ -75,8 +75,9 @@ run test -L /etc/runlevels/sysinit/networking
 for program in /usr/sbin/insserv /sbin/insserv; do run test -x "$program"; done
 
 link /etc/resolv.conf
+for path in @LINKS@; do link "$path"; done
 file /proc/sys/kernel/hostname
-for path in /sys/class/net/*/uevent /proc/sys/net/ipv6/conf/*/mtu /proc/uptime /proc/mounts /etc/resolv.conf \
+for path in /sys/class/net/*/uevent /proc/sys/net/ipv6/conf/*/mtu /proc/sys/net/ipv6/conf/*/accept_ra /proc/uptime /proc/mounts /etc/resolv.conf \
     /etc/cloud/cloud-init.disabled /etc/cloud/cloud.cfg.d/99-fixed-anchor.cfg /run/udev/data/n* \
     /etc/machine-id /etc/ssh/ssh_host_*_key.pub /var/lib/dhcp/dhclient*.leases /var/lib/dhcpcd/duid /etc/dhcpcd.duid \
     /sys/class/iscsi_connection/*/persistent_address \

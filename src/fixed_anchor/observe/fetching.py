@@ -11,14 +11,17 @@ from fixed_anchor.core.errors import InputError
 from fixed_anchor.daemons import (
     TIME_DAEMONS,
     all_files,
+    all_links,
     all_questions,
     ifupdown,
     is_active,
+    links_of_boot,
     others,
+    starts_at_boot,
     time_is_active,
     units,
 )
-from fixed_anchor.formats import FORMATS
+from fixed_anchor.formats import FORMATS, interfaces2
 from fixed_anchor.machines.fetched import Fetched
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.machines.readable import Readable, Wanted
@@ -30,7 +33,7 @@ _LEVELS = 16
 
 def active_units(fetched: Readable) -> dict[str, bool]:
     """Whether each service runs; empty where that is not known."""
-    found = _answers(fetched, is_active(), list(units().values()))
+    found = _answers(fetched, is_active(), list(dict.fromkeys(units().values())))
     return found | _answers(fetched, time_is_active(), [d.unit for d in TIME_DAEMONS]) if found else {}
 
 
@@ -52,8 +55,8 @@ def _of_kernel() -> Wanted:
             *records,
             kernel.EVENTS.format("*"),
         ),
-        links=(resolvers.RESOLV_CONF,),
-        commands=(*kernel.COMMANDS, is_active(), time_is_active(), lease.PROCESSES),
+        links=(resolvers.RESOLV_CONF, *all_links()),
+        commands=(*kernel.COMMANDS, is_active(), time_is_active(), starts_at_boot(), lease.PROCESSES),
     )
 
 
@@ -66,7 +69,9 @@ def fetch_for_survey(machine: Machine, beside: bool = True) -> Fetched:
     """Everything that a survey needs; without ``beside`` nothing of what configures interfaces beside the stacks."""
     first = _of_kernel()
     files = (*first.files, *all_files(), *provisioning.FILES, *((*others.FILES, *identity.FILES) if beside else ()))
-    fetched = _with_links(machine, machine.fetch(Wanted(files, first.links, commands=first.commands)))
+    # Where systemd runs it is asked instead.
+    links = () if machine.running else tuple(path for paths in links_of_boot().values() for path in paths)
+    fetched = _with_links(machine, machine.fetch(Wanted(files, (*first.links, *links), commands=first.commands)))
     return _with_named_files(machine, fetched)
 
 
@@ -78,7 +83,9 @@ def _with_links(machine: Machine, first: Fetched) -> Fetched:
     active = active_units(first)
     asked = [q for unit, q in all_questions().items() if active.get(unit, not active)]
     second = Wanted(
-        files=tuple(path.format(name) for path in (*ifupdown.LEASES, announced.MTU) for name in names),
+        files=tuple(
+            path.format(name) for path in (*ifupdown.LEASES, announced.MTU, kernel.ACCEPT_RA) for name in names
+        ),
         links=tuple(kernel.DRIVER.format(name) for name in names),
         commands=tuple(c for q in asked for c in (*q.commands, *(c for name in names for c in q.of_interface(name)))),
     )
@@ -100,6 +107,17 @@ def _named_by(fetched: Readable, name: str) -> tuple[str, ...]:
     return FORMATS[name].names_files(format_files(fetched, name))
 
 
+def is_read(readable: Readable, name: str) -> bool:
+    """Whether a program of the host reads the format ``name``: of interfaces(5) there are two, and one is installed."""
+    if name not in interfaces2.READERS:
+        return True
+    link = readable.link_target(interfaces2.IFUP)
+    if link is None and not readable.running:
+        # A tree may be no more than /etc.
+        link = interfaces2.PROGRAM if readable.read(interfaces2.CONF) is not None else None
+    return name == interfaces2.reader_of(link)
+
+
 def format_files(readable: Readable, name: str) -> dict[str, FileText]:
     """All files of a format on a machine that can be read as such, by path, those that they name among them.
 
@@ -110,6 +128,8 @@ def format_files(readable: Readable, name: str) -> dict[str, FileText]:
 
 def sifted_files(readable: Readable, name: str) -> tuple[dict[str, FileText], tuple[InputError, ...]]:
     """The files of a format, and what is wrong with those that its reader would not take. Raises ``NoAccess``."""
+    if not is_read(readable, name):
+        return {}, ()
     form = FORMATS[name]
     found: dict[str, FileText] = {}
     broken: list[InputError] = []

@@ -9,7 +9,7 @@ from typing import Any
 import msgspec
 
 from fixed_anchor.core.addresses import IPAddress, default_network, parse_address, parse_destination, with_prefix
-from fixed_anchor.core.config import LinkFacts, Route
+from fixed_anchor.core.config import Bare, LinkFacts, Route
 from fixed_anchor.core.errors import NoAccess
 from fixed_anchor.core.survey import FoundAddress
 from fixed_anchor.machines.readable import Readable
@@ -27,6 +27,8 @@ _RULES = (("ip", "rule", "show"), ("ip", "-6", "rule", "show"))
 COMMANDS = (_LINKS, *(argv for argv, _ in (*_ROUTES, *_ALL_TABLES)), *_RULES)
 #: What the kernel tells udev of a link.
 EVENTS = "/sys/class/net/{}/uevent"
+#: Whether its kernel listens to router advertisements.
+ACCEPT_RA = "/proc/sys/net/ipv6/conf/{}/accept_ra"
 #: How often its carrier has come or gone.
 CARRIER = "/sys/class/net/{}/carrier_changes"
 #: The link in sysfs that leads to the driver of an interface.
@@ -41,6 +43,7 @@ class KernelLink(msgspec.Struct, frozen=True):
     state: str
     addresses: tuple[FoundAddress, ...]
     mtu: int | None = None
+    is_on: bool = True
 
 
 class KernelRoute(msgspec.Struct, frozen=True):
@@ -89,6 +92,7 @@ def links(machine: Readable) -> tuple[KernelLink, ...]:
             in_kernel=tuple(a.address for a in addresses if a.origin != "link-local"),
             leased=tuple(a.address for a in addresses if a.origin == "dhcp"),
             alternative_names=tuple(link.get("altnames", ())),
+            mtu=link.get("mtu"),
             # A member of a VRF has addresses of its own.
             master=None if link.get("linkinfo", {}).get("info_slave_kind") == "vrf" else link.get("master"),
         )
@@ -99,9 +103,17 @@ def links(machine: Readable) -> tuple[KernelLink, ...]:
                 state=_state(link),
                 addresses=addresses,
                 mtu=link.get("mtu"),
+                is_on="UP" in link.get("flags", ("UP",)),
             )
         )
     return tuple(found)
+
+
+def bare(machine: Readable, link: KernelLink) -> Bare:
+    """How a link is that no file declares."""
+    path = ACCEPT_RA.format(link.facts.name)
+    file = machine.read(path) if machine.knows(path) else None
+    return Bare(link.is_on, bool(link.facts.leased), file.text.strip() if file is not None else "")
 
 
 def _udev(machine: Readable, index: int) -> dict[str, str]:
@@ -205,7 +217,9 @@ def _routes(entry: dict[str, Any], version: int) -> list[KernelRoute]:
     if version == 6 and protocol == "kernel" and "expires" in entry and "/" in entry["dst"]:
         # The kernel's own word for a prefix that a router announced.
         protocol = "ra"
-    if entry.get("type", "unicast") != "unicast" or protocol == "kernel":
+    # The kernel makes no routes over a next hop: one that calls itself its own is some program's, as ifupdown2's is.
+    own = protocol == "kernel" and _next_hop((entry.get("nexthops") or [entry])[0]) is None
+    if entry.get("type", "unicast") != "unicast" or own:
         return []
     destination = default_network(version) if entry["dst"] == "default" else parse_destination(entry["dst"])
     hops = entry.get("nexthops") or [entry]

@@ -11,7 +11,7 @@ from fixed_anchor.core.addresses import IPInterface, parse_address
 from fixed_anchor.core.aside import NOT_AT_BOOT, Aside, Unreadable
 from fixed_anchor.core.config import Fallback, InterfaceConfig, LinkFacts, Place, Route
 from fixed_anchor.core.errors import AnchorError, OtherSystem
-from fixed_anchor.core.survey import HostSurvey, Lease, OpenFile, Rival, SurveyedInterface, TimeService
+from fixed_anchor.core.survey import HostSurvey, Lease, OpenFile, Rival, SurveyedInterface, Taker, TimeService
 from fixed_anchor.daemons import DAEMONS
 from fixed_anchor.daemons.protocol import IN_FILES, IN_RESOLV_CONF
 from fixed_anchor.formats import FORMATS
@@ -28,6 +28,7 @@ from fixed_anchor.observe.identity import identities_of
 from fixed_anchor.observe.lease import client_name, lease_clients, lease_of
 from fixed_anchor.observe.provisioning import regenerates
 from fixed_anchor.observe.stack import Charge, Services, active_daemons, in_charge, services
+from fixed_anchor.observe.takers import KINDS, takers
 from fixed_anchor.observe.time_service import time_service
 from fixed_anchor.observe.windows import windows_survey
 
@@ -78,6 +79,14 @@ def _survey(machine: Readable, look_beside: bool, planned: tuple[LinkFacts, ...]
         interfaces = [
             _running(machine, link, charges[link.facts.name], all_routes, elsewhere, writer) for link in found
         ]
+    able = takers(machine, files, charges, links, running)
+    if running is None and not able:
+        # What no file is about, and nobody would take, is not there.
+        named = {link.name for link in _links_in_files(files, ())}
+        interfaces = [i for i in interfaces if i.declared is not None or i.name in named]
+    # One whose file cannot be read is declared, only nobody can say how.
+    known = [i for i in interfaces if not any(u.interface in ("", i.name) for u in unreadable)]
+    interfaces = [_with_takers(i, able) if i in known else i for i in interfaces]
     service = time_service(machine, active_units(machine))
     interfaces = [_with_time_servers(i, service) for i in interfaces]
     interfaces = [
@@ -107,6 +116,7 @@ def _survey(machine: Readable, look_beside: bool, planned: tuple[LinkFacts, ...]
         tuple(unreadable),
         identities_of(machine) if look_beside else (),
         service,
+        able,
     )
 
 
@@ -130,6 +140,20 @@ def _unreadable(stack: str, error: AnchorError, interface: str = "") -> Unreadab
     place = Place(error.file or "", error.line or 0)
     stops = not interface and FORMATS[stack].all_or_nothing
     return Unreadable(place, error.what, stack, interface, stops, error.column or 0)
+
+
+def _with_takers(interface: SurveyedInterface, able: tuple[Taker, ...]) -> SurveyedInterface:
+    """The interface with the stacks that would take it, where no file declares it."""
+    if interface.declared is not None or interface.link.kind not in KINDS or interface.link.master is not None:
+        return interface
+    # Of one alone everything is known that the declared ones are known by.
+    only = able[0] if len(able) == 1 else None
+    return msgspec.structs.replace(
+        interface,
+        takers=able,
+        stack=only.stack if only is not None else None,
+        daemon=only.daemon if only is not None else None,
+    )
 
 
 def _with_declaration(
@@ -232,17 +256,9 @@ def _links_in_files(files: dict[str, dict[str, FileText]], planned: tuple[LinkFa
         for interface, kind in form.named(files[name]).items():
             mac = macs.get(interface)
             names.setdefault(interface, LinkFacts(interface, mac, mac, kind=kind))
-    for link in planned:
-        if link.name not in names and any(_declares(form, files[name], link) for name, form in FORMATS.items()):
-            names[link.name] = link
+    # Those that no file is about get a declaration of their own.
+    names |= {link.name: link for link in planned if link.name not in names}
     return tuple(names.values())
-
-
-def _declares(form: Format, files: dict[str, FileText], link: LinkFacts) -> bool:
-    try:
-        return bool(form.read(files, (link,)))
-    except AnchorError:
-        return False
 
 
 def declared_with_resolvers(machine: Readable, charge: Charge, writer: str) -> InterfaceConfig | None:
@@ -293,6 +309,8 @@ def _running(
         servers, search = resolvers.of_resolv_conf(machine)
     leased = next((a for a in link.addresses if a.origin == "dhcp" and a.address.version == 4), None)
     declared = declared_with_resolvers(machine, charge, writer)
+    if declared is None:
+        link = msgspec.structs.replace(link, facts=msgspec.structs.replace(link.facts, bare=kernel.bare(machine, link)))
     lease = lease_of(machine, name, link.index, leased) if leased else None
     own_routes = tuple(r for r in all_routes if r.interface == name)
     announced = announced_on(machine, link, own_routes, servers, search, declared, lease)
@@ -308,9 +326,9 @@ def _running(
         declared=declared,
         declared_in=charge.declaration.places if charge.declaration else (),
         stack=charge.stack,
-        by_hand=() if declared is None else _addresses_by_hand(link, declared),
+        by_hand=_addresses_by_hand(link, declared or InterfaceConfig(name)),
         announced=announced,
-        routes_by_hand=() if declared is None else _routes_by_hand(own_routes, declared, lease),
+        routes_by_hand=_routes_by_hand(own_routes, declared or InterfaceConfig(name), lease),
     )
 
 

@@ -22,6 +22,7 @@ from fixed_anchor.core.plan import (
     IPV4_METHODS,
     IPV6_METHODS,
     SOURCE_KINDS,
+    STACKS,
     Gateway,
     HostPlan,
     InterfacePlan,
@@ -29,6 +30,7 @@ from fixed_anchor.core.plan import (
     PlannedAddress,
     Segment,
     SourceRef,
+    WirelessPlan,
 )
 from fixed_anchor.planfile import shape
 from fixed_anchor.planfile.lines import PlanLines
@@ -59,6 +61,7 @@ _HOST_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,252}")
 PLAN_KEYS = shape.keys(shape.PlanShape)
 SEGMENT_KEYS = shape.keys(shape.SegmentShape)
 HOST_KEYS = shape.keys(shape.HostShape)
+WIRELESS_KEYS = shape.keys(shape.WirelessShape)
 INTERFACE_KEYS = shape.keys(shape.InterfaceShape)
 
 _REACH = "KIND:WHERE, such as tree:DIR or collected:FILE"
@@ -204,6 +207,7 @@ def _host(name: str, key: Value, value: Value, segments: dict[str, Segment]) -> 
         interfaces=tuple(interfaces.values()),
         hostname=read_key(fields, "hostname", lambda v: v.text("a name"), None),
         reach=read_key(fields, "reach", _reach, None),
+        stack=read_key(fields, "stack", _stack, None),
         line=key.line,
     )
 
@@ -215,6 +219,39 @@ def _reach(value: Value) -> str:
     if not kind or not rest:
         raise value.error(f"{text!r} stands here", expected=_REACH)
     return text
+
+
+def _stack(value: Value) -> str:
+    said = value.text("one of " + ", ".join(STACKS))
+    if said in STACKS:
+        return said
+    near = next((name for name in STACKS if name.lower() == said.lower()), None)
+    raise value.error(
+        f"there is no stack {said!r}",
+        expected=None if near else "one of " + ", ".join(STACKS),
+        remedy=f"did you mean {near!r}?" if near else None,
+    )
+
+
+#: A passphrase is never in the plan itself, which people show to each other.
+_PASSWORD = "file:PATH, of a file of mode 0600 with the passphrase"
+
+
+def _wifi(value: Value) -> WirelessPlan:
+    fields = value.fields(WIRELESS_KEYS, "`network` and `password`")
+    if "network" not in fields:
+        raise value.error("this names no network", expected="`network: NAME`")
+    network = fields["network"].text("the name of the network")
+    # IEEE 802.11: an SSID has at most 32 octets.
+    if not 1 <= len(network.encode()) <= 32 or not network.isprintable():
+        raise fields["network"].error(f"{network!r} is no name of a network", expected="1 to 32 bytes")
+    password = fields.get("password")
+    if password is None:
+        return WirelessPlan(network, line=fields["network"].line)
+    kind, _, path = password.text(_PASSWORD).partition(":")
+    if kind != "file" or not path:
+        raise password.error("no file is named here", expected=_PASSWORD)
+    return WirelessPlan(network, path, password.line)
 
 
 def _method(fields: dict[str, Value], version: int, held: bool | None) -> str:
@@ -273,6 +310,7 @@ def _interface(name: str, key: Value, value: Value, segments: dict[str, Segment]
         mtu=read_key(fields, "mtu", lambda v: number(v, 68, 65535), None),
         time_servers=time_servers_at(fields),
         routes=read_key(fields, "routes", lambda v: v.each(planned_route), ()),
+        wifi=read_key(fields, "wifi", _wifi, None),
         line=key.line,
     )
 

@@ -47,6 +47,16 @@ class AddressShape(Struct, forbid_unknown_fields=True):
     prefix: Annotated[Number | None, _says("overrides the segment's prefix, in bits")] = None
 
 
+class WirelessShape(Struct, forbid_unknown_fields=True):
+    """A radio network."""
+
+    network: Annotated[Text, _says("the name of the network")]
+    password: Annotated[
+        Text | None,
+        _says("file:PATH of a file with its passphrase, mode 0600; absent: one that files of the host have"),
+    ] = None
+
+
 class SegmentShape(Struct, forbid_unknown_fields=True):
     """What a segment may say."""
 
@@ -113,6 +123,9 @@ class InterfaceShape(Struct, forbid_unknown_fields=True):
         list[Text] | Text | None, _says("the time servers that the host's time daemon shall follow")
     ] = None
     routes: Annotated[list[RouteShape] | RouteShape, _says("further routes")] = []
+    wifi: Annotated[
+        WirelessShape | None, _says("of a wireless interface that no file declares: the network that it joins")
+    ] = None
 
 
 class HostShape(Struct, forbid_unknown_fields=True):
@@ -125,6 +138,10 @@ class HostShape(Struct, forbid_unknown_fields=True):
         _says(
             "ssh:[user@]name[:port], by any name that ssh knows; tree:DIR or collected:FILE; absent: from itself alone"
         ),
+    ] = None
+    stack: Annotated[
+        Literal["netplan", "NetworkManager", "networkd", "ifupdown", "ifupdown2", "ifcfg"] | None,
+        _says("which network stack takes an interface that no file declares; absent: that of the others"),
     ] = None
 
 
@@ -163,6 +180,7 @@ _PLACES: dict[type[Struct], str] = {
     GatewayShape: "a gateway, as {address, metric}",
     AddressShape: "an address of `hold`, as {address, prefix}",
     RouteShape: "a route",
+    WirelessShape: "a radio network, as {network, password}",
 }
 
 

@@ -39,6 +39,8 @@ class ProposedPlan(msgspec.Struct, frozen=True):
     reasons: tuple[str, ...] = ()
     reach: str | None = None
     own_gateways: tuple[IPAddress, ...] | None = None
+    #: Said in a comment above `gateway: none`.
+    why_no_gateway: str = ""
     own_resolvers: tuple[IPAddress, ...] | None = None
     own_search: tuple[str, ...] | None = None
 
@@ -103,6 +105,7 @@ def _host_lines(proposed: ProposedPlan) -> Iterator[str]:
     yield f"        segment: {scalar(proposed.segment)}"
     # What differs from the segment's is the host's own.
     if proposed.own_gateways is not None:
+        yield from (f"        # {printable(why)}" for why in (proposed.why_no_gateway,) if why)
         yield f"        gateway: {_list(proposed.own_gateways) if proposed.own_gateways else 'none'}"
     if proposed.own_resolvers is not None:
         yield f"        resolvers: {_list(proposed.own_resolvers)}"

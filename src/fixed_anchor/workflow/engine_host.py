@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 
 from fixed_anchor.change import states
 from fixed_anchor.change.change import ChangeStatus, Draft, Record, Terms
@@ -58,6 +60,10 @@ class EngineHost:
             # The log is worth showing without them.
             notes = {}
         return Record(notes, driver.log(self.machine, number))
+
+    @contextmanager
+    def switched_on(self, draft: Draft, survey: HostSurvey) -> Iterator[Callable[[bool], None]]:
+        yield lambda kept: None
 
     def baseline(self, draft: Draft, survey: HostSurvey) -> Baseline:
         coming = {name: None for name in draft.interfaces} | {config.interface: config for config in draft.wanted}

@@ -18,6 +18,7 @@ from fixed_anchor.core.addresses import (
     parse_address,
     parse_interface_address,
     parse_network,
+    with_prefix,
 )
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.core.knowledge import Knowledge
@@ -33,22 +34,45 @@ def propose(
     interface_name: str | None,
     at: IPAddress | None,
     pools: tuple[AddressRange, ...] | None,
+    prefix: int | None = None,
+    site: Plan | None = None,
 ) -> ProposedPlan:
     """The plan for one interface of a survey (in its JSON form): for IPv4 where it has it, else for IPv6.
 
     ``at`` is the address to hold, which says the family, too; ``None`` keeps today's. ``pools`` is
-    ``None`` where nothing is known. Raises :class:`InputError`.
+    ``None`` where nothing is known. Where the interface has no address today, the subnet comes from the ``prefix``
+    of ``at`` in bits, or from the segment of ``site`` in which it lies. Raises :class:`InputError`.
     """
     interface = _choose(survey, interface_name)
     name = interface["interface"]
     now = _addresses(interface)
     if at is not None:
         now = [a for a in now if a.version == at.version]
-    if not now:
-        family = f"IPv{at.version} address" if at is not None else "address"
+    if at is not None and not any(at in _subnet(interface, a) for a in now) and (found := _told(at, prefix, site)):
+        subnet, segment = found
+        return _without_other_way_out(
+            ProposedPlan(
+                host=survey["host"],
+                interface=name,
+                mac=interface["mac"],
+                subnet=subnet,
+                gateways=tuple(g.address for g in segment.gateways) if segment is not None else (),
+                resolvers=segment.resolvers if segment is not None else (),
+                search=segment.search if segment is not None else (),
+                pools=pools,
+                hold=(at,),
+            ),
+            survey,
+        )
+    if not now and at is not None:
         raise InputError(
-            f"{name} has no {family} to take the subnet from",
-            remedy="bring it up on its lease first, or write the plan by hand",
+            f"{name} has no IPv{at.version} address to take the subnet from",
+            remedy=f"say `--at {at}/PREFIX`, or name a plan with its segment: `--plan PLAN`",
+        )
+    if not now:
+        raise InputError(
+            f"{name} has no address to take the subnet from",
+            remedy="say which address it shall hold: `--at ADDRESS/PREFIX`",
         )
     current = now[0]
     subnet = _subnet(interface, current)
@@ -61,19 +85,46 @@ def propose(
                 expected=f"an address of {subnet}",
             )
         subnet = fitting
+    if prefix is not None and prefix != subnet.prefixlen:
+        raise InputError(f"{at}/{prefix} has another prefix than {subnet}, the subnet of {name}", expected=f"{subnet}")
     gateways = [g for g in (parse_address(g) for g in interface["gateways"]) if g.version == subnet.version]
     resolvers, search = _kept(interface, subnet.version)
-    return ProposedPlan(
-        host=survey["host"],
-        interface=name,
-        mac=interface["mac"],
-        subnet=subnet,
-        gateways=tuple(dict.fromkeys(gateways)),
-        resolvers=tuple(parse_address(r) for r in resolvers),
-        search=tuple(search),
-        pools=pools,
-        hold=(address,),
+    return _without_other_way_out(
+        ProposedPlan(
+            host=survey["host"],
+            interface=name,
+            mac=interface["mac"],
+            subnet=subnet,
+            gateways=tuple(dict.fromkeys(gateways)),
+            resolvers=tuple(parse_address(r) for r in resolvers),
+            search=tuple(search),
+            pools=pools,
+            hold=(address,),
+        ),
+        survey,
     )
+
+
+def _told(at: IPAddress, prefix: int | None, site: Plan | None) -> tuple[IPNetwork, Segment | None] | None:
+    """The subnet of an address by its prefix, or by the segment of a plan; and that segment, where there is one."""
+    for segment in site.segments.values() if site is not None else ():
+        subnet = segment.subnet_of(at)
+        if subnet is not None:
+            return subnet, segment
+    return None if prefix is None else (with_prefix(at, prefix).network, None)
+
+
+def _without_other_way_out(proposed: ProposedPlan, survey: dict[str, Any]) -> ProposedPlan:
+    """``proposed`` without a default route, where another interface has that of the host and this one has none."""
+    version = proposed.subnet.version
+    ways = {
+        i["interface"]: [g for g in i["gateways"] if parse_address(g).version == version] for i in survey["interfaces"]
+    }
+    other = next((name for name, gateways in ways.items() if gateways and name != proposed.interface), None)
+    if other is None or ways.get(proposed.interface):
+        return proposed
+    why = f"{other} has the default route, by {ways[other][0]}: a second one would compete with it"
+    return msgspec.structs.replace(proposed, own_gateways=(), why_no_gateway=why)
 
 
 def _addresses(interface: dict[str, Any]) -> list[IPInterface]:
@@ -184,7 +235,9 @@ def joined(every: Sequence[ProposedPlan]) -> list[ProposedPlan]:
             msgspec.structs.replace(
                 proposed,
                 segment=segment.segment,
-                own_gateways=proposed.gateways if proposed.gateways != segment.gateways else None,
+                own_gateways=proposed.own_gateways
+                if proposed.own_gateways is not None
+                else (proposed.gateways if proposed.gateways != segment.gateways else None),
                 own_resolvers=proposed.resolvers if proposed.resolvers != segment.resolvers else None,
                 own_search=proposed.search if proposed.search != segment.search else None,
             )

@@ -13,7 +13,7 @@ from fixed_anchor.core.addresses import IPAddress, parse_address
 from fixed_anchor.core.baseline import Baseline, InterfaceBefore
 from fixed_anchor.core.config import InterfaceConfig
 from fixed_anchor.core.errors import ChangeOpen, InputError, NotSupported, Refused
-from fixed_anchor.core.survey import HostSurvey
+from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
 from fixed_anchor.core.wanted import held_beside
 from fixed_anchor.engine import driver
 from fixed_anchor.formats import FORMATS
@@ -79,9 +79,10 @@ def restore_draft(machine: Machine, number: str, hold: frozenset[IPAddress] = fr
     if state != states.CONFIRMED:
         raise ChangeOpen(f"change {number} is {states.shown(state)}; only a confirmed change can be restored")
     kept = [read_kept(machine, n) for n in (number, *later_ones(machine, number))]
-    survey = take_stock(machine)
+    then = recorded(machine, number)
+    survey = _as_left(take_stock(machine), then)
     names = tuple(dict.fromkeys(str(i) for one in kept for i in one.notes.get("interfaces", ())))
-    final = _stage(machine, survey, names, _backwards(machine, kept), recorded(machine, number))
+    final = _stage(machine, survey, names, _backwards(machine, kept), then)
     waiting = _held_stage(machine, survey, final, hold) if hold else None
     return assemble(str(kept[0].notes.get("host", machine.name)), machine, survey, final, waiting)
 
@@ -103,10 +104,26 @@ def _stage(
     return Stage(tuple(edits), configs)
 
 
+def _as_left(survey: HostSurvey, then: Baseline | None) -> HostSurvey:
+    """The survey, with how each link is to be left whose declaration goes: as it was ``then``."""
+    befores = {before.interface: before for before in then.interfaces} if then is not None else {}
+
+    def left(found: SurveyedInterface) -> SurveyedInterface:
+        before = befores.get(found.name)
+        if before is None or before.bare is None:
+            return found
+        return msgspec.structs.replace(found, link=msgspec.structs.replace(found.link, bare=before.bare))
+
+    return msgspec.structs.replace(survey, interfaces=tuple(map(left, survey.interfaces)))
+
+
 def _by_itself(before: InterfaceBefore | None) -> InterfaceConfig | None:
     """What becomes of an interface that no file declares, as far as it is known of the time before."""
     if before is None:
         return None
+    if before.bare is not None and not before.is_usable:
+        # Nothing had given it an address, and nothing shall have left one.
+        return InterfaceConfig(before.interface, ipv4="off", ipv6="off")
     leased = [version for version in (4, 6) if "dhcp" in (before.family(version).method, *before.family(version).given)]
     return InterfaceConfig(
         before.interface, ipv4="dhcp" if 4 in leased else "untouched", ipv6="dhcp" if 6 in leased else "untouched"

@@ -25,6 +25,7 @@ _UNDETERMINED = frozenset(
         "probed-by-another",
         "root-unclear",
         "match-unclear",
+        "stack-unclear",
     }
 )
 

@@ -86,6 +86,14 @@ ROWS: tuple[Row, ...] = (
         "Look whether it still fits.",
     ),
     (
+        "stack-unclear",
+        "host",
+        BLOCKER,
+        "no file declares the interface, and several network stacks could take it",
+        "Each of them would write another file, and two that configure one interface undo each other's work.",
+        "Name the one that is meant with `stack:` in the plan.",
+    ),
+    (
         "not-up-at-boot",
         "host",
         BLOCKER,

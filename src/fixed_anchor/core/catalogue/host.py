@@ -55,6 +55,14 @@ ROWS: tuple[Row, ...] = (
         "Look at the cable, the switch port, or the virtual switch.",
     ),
     (
+        "link-off",
+        "host",
+        NOTE,
+        "the link is switched off, as it is until something configures it",
+        "Nobody is heard over it. `cutover` switches it on before it probes, and off again where it changes nothing.",
+        "To have `check` ask the wire, too: `ip link set dev NAME up`.",
+    ),
+    (
         "no-dhcp-answer",
         "host",
         WARNING,

@@ -34,7 +34,7 @@ from fixed_anchor.core.rules.asides import aside_finding, unreadable_finding
 from fixed_anchor.core.rules.other_interfaces import other_interface_findings
 from fixed_anchor.core.rules.traffic import traffic_findings
 from fixed_anchor.core.rules.windows import windows_findings
-from fixed_anchor.core.survey import NOBODY, HostSurvey
+from fixed_anchor.core.survey import NOBODY, HostSurvey, which_stack
 
 #: The codes of what these rules raise: what `draft` says of the files that it shows.
 CODES = frozenset(
@@ -42,7 +42,7 @@ CODES = frozenset(
         "cannot-be-drafted", "is-port", "gateway-not-used", "default-route-overridden", "names-old-address",
         "hook-configures", "not-up-at-boot", "name-changes", "match-unclear", "another-configures",
         "another-may-configure", "rewritten-by-another", "file-unreadable", "stops-at-unreadable",
-        "resolv-conf-rewritten", "two-default-routes", "remark-is-read",
+        "resolv-conf-rewritten", "two-default-routes", "remark-is-read", "stack-unclear",
         "in-cluster", "name-not-unique", "duplicate-seen", "on-virtual-switch", "on-team",
         "role-moves", "policy-wins", "policy-says", "category-may-change", "kept-for-absent-adapter",
         "old-record-stays", "traffic-moves", "on-another-interface",
@@ -67,9 +67,10 @@ def declared_findings(planned: HostPlan, survey: HostSurvey, foreseen: Foreseen)
     found += [*_default_routes(host, foreseen), *_halves(host, foreseen), *_resolvers(host, survey, foreseen)]
     found += [*windows_findings(host, survey, foreseen), *traffic_findings(host, survey, foreseen)]
     found += other_interface_findings(host, survey, foreseen)
+    found += _takers(planned, survey, touched)
     yield from found
     # A port, and a broken file, are refused for what was told already.
-    told = any(f.code in ("is-port", "stops-at-unreadable", "name-not-unique") for f in found)
+    told = any(f.code in ("is-port", "stops-at-unreadable", "name-not-unique", "stack-unclear") for f in found)
     if foreseen.refusal is not None and not told:
         yield finding(
             "cannot-be-drafted",
@@ -78,6 +79,21 @@ def declared_findings(planned: HostPlan, survey: HostSurvey, foreseen: Foreseen)
             seen_in=foreseen.refusal.seen_in,
             remedy=foreseen.refusal.remedy,
         )
+
+
+def _takers(planned: HostPlan, survey: HostSurvey, touched: tuple[str, ...]) -> Iterator[Finding]:
+    """Interfaces that no file declares, and that several stacks could take."""
+    for name in touched if planned.stack is None else ():
+        found = survey.interface(name)
+        if found is not None and found.declared is None and len(found.takers) > 1:
+            yield finding(
+                "stack-unclear",
+                f"no file declares {name}, and {' and '.join(taker.stack for taker in found.takers)} could take it",
+                host=planned.name,
+                interface=name,
+                seen_in=f"files and services of {survey.host}",
+                remedy=which_stack(found.takers),
+            )
 
 
 def _asides(host: str, foreseen: Foreseen) -> Iterator[Finding]:

@@ -47,7 +47,13 @@ def host_findings(
             f"{interface.name} of {host.name} has the MAC {mac}, the plan says {interface.mac}",
             seen_in=plan.where_of(host, interface, "mac"),
         )
-    if survey.running and found.is_down:
+    if survey.running and found.link.bare is not None and not found.link.bare.up:
+        yield raised(
+            "link-off",
+            f"{interface.name} is switched off, and no file declares it",
+            seen_in=f"the kernel of {survey.host}",
+        )
+    elif survey.running and found.is_down:
         yield raised("link-down", f"the link of {interface.name} is down", seen_in=f"the kernel of {survey.host}")
     for address in found.addresses:
         if address.origin == "link-local" and address.address.version == 4:

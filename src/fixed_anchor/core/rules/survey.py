@@ -25,6 +25,7 @@ def survey_findings(survey: HostSurvey) -> tuple[Finding, ...]:
         found += _still_asks(survey, interface)
         if interface.declared is not None:
             found += _regenerated(survey, interface)
+        if interface.declared is not None or interface.takers:
             found += _kernel_only(survey, interface)
     found += _rules(survey)
     found += of_survey(survey.host, (*survey.asides, *survey.others), survey.unreadable)

@@ -56,8 +56,19 @@ class DeclaredConfig(Struct, frozen=True):
     gateways: list[str]
 
 
+class StackThatCould(Struct, frozen=True):
+    """A network stack that would take an interface which no file declares, and why."""
+
+    stack: str
+    daemon: str
+    because: str
+
+
 class InterfaceStock(Struct, frozen=True):
-    """An interface: what the kernel holds, and what its files declare; null where nothing does."""
+    """An interface: what the kernel holds, and what its files declare; null where nothing does.
+
+    Then ``takers`` are the stacks that would take it: one, or several of which the plan must name one.
+    """
 
     host: str
     interface: str
@@ -72,6 +83,7 @@ class InterfaceStock(Struct, frozen=True):
     announced: AnnouncedConfig | None
     declared: DeclaredConfig | None
     declared_in: list[Place]
+    takers: list[StackThatCould] = []
 
 
 class HostStock(Struct, frozen=True, kw_only=True):
@@ -151,6 +163,7 @@ def _interface(host: str, found: SurveyedInterface) -> InterfaceStock:
             [str(r.next_hop) for r in declared.default_routes() if r.next_hop],
         ),
         declared_in=[Place(p.file, p.line or None) for p in found.declared_in],
+        takers=[StackThatCould(t.stack, t.daemon, t.because) for t in found.takers],
     )
 
 

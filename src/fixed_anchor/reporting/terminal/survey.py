@@ -9,7 +9,7 @@ from rich.text import Text
 
 from fixed_anchor.core.errors import AnchorError, printable
 from fixed_anchor.core.rules.survey import survey_findings
-from fixed_anchor.core.survey import Announced, HostSurvey, SurveyedInterface
+from fixed_anchor.core.survey import Announced, HostSurvey, SurveyedInterface, Taker
 from fixed_anchor.reporting.terminal.findings import show_findings
 from fixed_anchor.reporting.terminal.paper import put, put_rows, put_table, styled
 
@@ -130,7 +130,14 @@ def _show_interface(out: Console, interface: SurveyedInterface, survey: HostSurv
         rows.append(("declared in", _places(interface)))
     else:
         rows.append(("declared in", styled("no file of a supported stack", "yellow")))
+        rows += [("" if n else "would take it", _taker(taker)) for n, taker in enumerate(interface.takers)]
     put_rows(out, rows, indent=2)
+
+
+def _taker(taker: Taker) -> str:
+    """``netplan, with systemd-networkd: it has eth0 (...)``."""
+    by = "" if taker.daemon in (taker.stack, f"systemd-{taker.stack}") else f", with {taker.daemon}"
+    return f"{taker.stack}{by}: {taker.because}"
 
 
 def _announced(given: Announced) -> str:

@@ -14,8 +14,8 @@ from fixed_anchor.change.content import FileContent
 from fixed_anchor.change.files import FileEdit, apply_edits
 from fixed_anchor.change.steps import Step, Steps, joined_steps, route_words
 from fixed_anchor.core.config import InterfaceConfig
-from fixed_anchor.core.errors import InputError, NotSupported
-from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
+from fixed_anchor.core.errors import InputError, NotSupported, Undetermined
+from fixed_anchor.core.survey import HostSurvey, SurveyedInterface, which_stack
 from fixed_anchor.daemons import host_wide_steps, interface_steps
 from fixed_anchor.daemons.hostname import with_former_name
 from fixed_anchor.formats import FORMATS
@@ -104,9 +104,10 @@ def surveyed(survey: HostSurvey, name: str) -> SurveyedInterface:
 def stack_of(survey: HostSurvey, found: SurveyedInterface) -> str:
     """The name of the format that declares an interface.
 
-    Raises :class:`NotSupported` where none does, :class:`InputError` where a file is broken that may do so.
+    Where none does it is the one that takes it. Raises :class:`NotSupported` where there is none, :class:`Undetermined`
+    where several could, :class:`InputError` where a file is broken that may declare it.
     """
-    if found.stack is None:
+    if found.declared is None:
         for broken in survey.unreadable:
             if broken.interface in ("", found.name):
                 # It may well be what declares it.
@@ -114,8 +115,19 @@ def stack_of(survey: HostSurvey, found: SurveyedInterface) -> str:
                 raise InputError(
                     broken.what, file=place.file or None, line=place.line or None, column=broken.column or None
                 )
+    if found.stack is None:
+        if found.link.master is not None:
+            raise NotSupported(
+                f"{found.name} is a port of {found.link.master}, and takes no addresses",
+                remedy=f"give them to {found.link.master}",
+            )
+        if found.takers:
+            named = " and ".join(taker.stack for taker in found.takers)
+            raise Undetermined(
+                f"no file declares {found.name}, and {named} could take it", remedy=which_stack(found.takers)
+            )
         raise NotSupported(
-            f"no supported network stack declares {found.name} on {survey.host}",
+            f"no supported network stack declares {found.name} on {survey.host}, nor would one take it",
             remedy="supported are: " + ", ".join(FORMATS),
         )
     return found.stack

@@ -27,6 +27,7 @@ from fixed_anchor.observe import provisioning
 from fixed_anchor.observe.fetching import format_files
 from fixed_anchor.workflow.host_wide import host_configs, place_of, time_servers_apart
 from fixed_anchor.workflow.linux.assemble import Stage, assemble, stack_of, surveyed
+from fixed_anchor.workflow.linux.wireless import network_to_join
 
 #: Stacks whose own files have a fallback; of the others a lease client may take one.
 _FALLBACK_IN_FILES = ("NetworkManager",)
@@ -104,7 +105,16 @@ def _interface_edits(
         config = msgspec.structs.replace(config, time_servers=None)
     if stack not in _FALLBACK_IN_FILES:
         config = msgspec.structs.replace(config, fallback=None)
-    return list(rewrite(FORMATS[stack], files, found.link, config, (i.link for i in survey.interfaces)))
+    links = (i.link for i in survey.interfaces)
+    if found.declared is not None:
+        return list(rewrite(FORMATS[stack], files, found.link, config, links))
+    with located(plan.file, interface.line):
+        link = found.link
+        if interface.wifi is not None and not survey.running:
+            # In a tree nothing but the plan says what kind of link it is.
+            link = msgspec.structs.replace(link, kind="wireless")
+        joins = network_to_join(plan, interface.wifi)
+        return list(rewrite(FORMATS[stack], files, link, config, links, found.daemon, joins))
 
 
 def _host_wide(machine: Machine, survey: HostSurvey, wanted: Mapping[str, InterfaceConfig]) -> list[FileEdit]:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import contextmanager
 
 import msgspec
 
@@ -14,7 +15,7 @@ from fixed_anchor.change.files import FileEdit
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.config import InterfaceConfig
 from fixed_anchor.core.elsewhere import Elsewhere
-from fixed_anchor.core.errors import InputError, NoAccess, Refused, Unreachable
+from fixed_anchor.core.errors import InputError, NoAccess, NotSupported, Refused, Unreachable
 from fixed_anchor.core.foreseen import Foreseen
 from fixed_anchor.core.plan import HostPlan, Plan
 from fixed_anchor.core.readiness import Readiness
@@ -26,11 +27,12 @@ from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe import kernel
 from fixed_anchor.observe.readiness import readiness
 from fixed_anchor.workflow.engine_host import EngineHost
-from fixed_anchor.workflow.foresee import foresee
+from fixed_anchor.workflow.foresee import foresee, refusal_of
 from fixed_anchor.workflow.give_back import give_back_from_seat
 from fixed_anchor.workflow.host_wide import host_configs
 from fixed_anchor.workflow.linux.draft import draft_host
 from fixed_anchor.workflow.linux.elsewhere import search_host
+from fixed_anchor.workflow.linux.undeclared import switched_on, with_takers
 from fixed_anchor.workflow.restore import restore_draft
 
 _log = logging.getLogger(__name__)
@@ -48,15 +50,22 @@ class LinuxHost(EngineHost):
     """The :class:`~fixed_anchor.change.target.Target` that ``machine`` is."""
 
     def draft(self, plan: Plan, host: HostPlan, survey: HostSurvey, hold: frozenset[IPAddress] = frozenset()) -> Draft:
-        return draft_host(plan, host, self.machine, survey, hold)
+        return draft_host(plan, host, self.machine, with_takers(survey, host, plan.file), hold)
 
     def wanted(self, plan: Plan, host: HostPlan, survey: HostSurvey) -> dict[str, InterfaceConfig]:
         """What the plan wants of each interface that it touches, composed of all of them."""
-        return host_configs(plan, host, survey)
+        return host_configs(plan, host, with_takers(survey, host, plan.file))
 
     def foresee(self, plan: Plan, host: HostPlan, survey: HostSurvey) -> Foreseen:
         """What its files would declare once the plan is carried out."""
-        return foresee(plan, host, self.machine, survey)
+        try:
+            return foresee(plan, host, self.machine, with_takers(survey, host, plan.file))
+        except NotSupported as error:
+            # The stack that the plan names is none that can have the interface.
+            return msgspec.structs.replace(
+                foresee(plan, msgspec.structs.replace(host, interfaces=()), self.machine, survey),
+                refusal=refusal_of(error, plan, host.line),
+            )
 
     def readiness(self) -> Readiness | None:
         """What is at work there, what carries its root and what boots it; ``None`` where nothing runs."""
@@ -65,6 +74,11 @@ class LinuxHost(EngineHost):
     def elsewhere(self, going: frozenset[IPAddress], others: Iterable[IPAddress]) -> Elsewhere:
         """What its sockets and files have of addresses that go."""
         return search_host(self.machine, going, others)
+
+    @contextmanager
+    def switched_on(self, draft: Draft, survey: HostSurvey) -> Iterator[Callable[[bool], None]]:
+        with switched_on(self.machine, draft.interfaces, survey) as keep:
+            yield keep
 
     def restore_draft(self, number: str, hold: frozenset[IPAddress] = frozenset()) -> Draft:
         return restore_draft(self.machine, number, hold)

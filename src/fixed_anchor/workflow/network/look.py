@@ -15,6 +15,7 @@ from fixed_anchor.core.times import utc
 from fixed_anchor.packets.arp_probes import AGAIN, CAREFULLY, CONTROL, ArpProbes, Pattern
 from fixed_anchor.packets.conversation import Conversation, HolderQuestion, Together
 from fixed_anchor.packets.dhcp_questions import Answer, DhcpQuestions
+from fixed_anchor.packets.ipv6 import link_local_of
 from fixed_anchor.packets.neighbour_probes import NeighbourProbes
 from fixed_anchor.vantages.protocol import Frames, NeighbourTable, Vantage
 from fixed_anchor.workflow.network.proxies import without_proxies
@@ -77,18 +78,17 @@ def _with_frames(
     ours: frozenset[str] = frozenset(),
 ) -> Looked:
     asking: list[HolderQuestion] = []
-    why_not: dict[IPAddress, str] = {}
     four = [t for t in targets if isinstance(t, IPv4Address)]
     six = [t for t in targets if isinstance(t, IPv6Address)]
     if four:
         # A request of an ordinary host is added where an address may be taken, and where proxies are looked for.
         sender = frames.own if pattern in (CAREFULLY, CONTROL) and not quickly else None
         asking.append(ArpProbes(frames.mac, four, pattern, until_answered=quickly, sender=sender))
-    if six and frames.link_local is not None:
+    if six:
         wait = random.uniform(*pattern.wait) if pattern is AGAIN else 0.0
-        asking.append(NeighbourProbes(frames.mac, frames.link_local, six, until_answered=quickly, wait=wait))
-    elif six:
-        why_not.update(dict.fromkeys(six, f"{name} has no link-local IPv6 address to ask from"))
+        # A link that was just switched on, or that its daemon keeps bare, asks from the address that its MAC makes.
+        source = frames.link_local or link_local_of(frames.mac)
+        asking.append(NeighbourProbes(frames.mac, source, six, until_answered=quickly, wait=wait))
     servers = DhcpQuestions(frames.mac, frames.own) if ask_dhcp else None
     parts: list[Conversation] = [*asking, *([servers] if servers is not None else [])]
     before = frames.drops()
@@ -105,7 +105,7 @@ def _with_frames(
             found = tuple(Holder(mac, how) for mac, how in sorted(holders.items()))
             answers[target] = WireAnswer(target, found, asked, name, at, tuple(sorted(question.probers[target] - ours)))
     seen = tuple(_seen(a, name, at) for a in servers.answers) if servers is not None else ()
-    return Looked(answers, why_not, _once(seen))
+    return Looked(answers, {}, _once(seen))
 
 
 #: How often it is asked again for an address that others ask for at the same time.
