@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test lint lab-image clean docs constraints
+.PHONY: demo test lint bench clean docs constraints
 
 # A marker newer than pyproject.toml says that the environment is complete. The demo needs the program alone.
 $(VENV)/.installed: pyproject.toml constraints.txt
@@ -31,6 +31,15 @@ lint: $(VENV)/.ready
 	$(BIN)/python -m fixed_anchor.engine.source | $(BIN)/shellcheck --shell=sh -
 	$(BIN)/shellcheck --shell=sh src/fixed_anchor/engine/*.sh src/fixed_anchor/machines/*.sh
 	$(BIN)/shellcheck tests/lab/*.sh .ci/run
+
+# Ratios against floors of the same run; as root. `python -m bench.downtime` takes 25 minutes more.
+bench: $(VENV)/.ready
+	$(BIN)/python bench/startup.py
+	$(BIN)/python bench/check_scale.py
+	$(BIN)/python bench/sweep.py
+	$(BIN)/python -m bench.verify
+	$(BIN)/python -m bench.relay_sweep
+	$(BIN)/python -m bench.many_hosts
 
 docs: $(VENV)/.installed
 	$(BIN)/python -m fixed_anchor.planfile.shape > docs/plan.schema.json

@@ -11,7 +11,7 @@ import pytest
 
 from tests.lab.host import MAC, LabHost
 from tests.lab.hypervisor import Hypervisor
-from tests.lab.image import libvirt_image, mount_copy, servers_image, unmount
+from tests.lab.image import image_with_ifupdown2, libvirt_image, mount_copy, servers_image, unmount
 from tests.lab.network import Labs, Namespace, Segment, missing_tools
 
 NETPLAN = """\
@@ -24,6 +24,8 @@ network:
       optional: true
 """
 
+#: Among the files of a host it has the image in which that program is instead of ifupdown.
+IFUPDOWN2 = {"/etc/network/ifupdown2/policy.d/README": "none\n"}
 NETWORKD = ("systemd-networkd.service", "systemd-networkd.socket")
 
 
@@ -134,9 +136,9 @@ def make_host(tmp_path: Path, segment: Segment, request: pytest.FixtureRequest) 
         lease: bool = True,
         boots: str = "systemd",
         links: int = 1,
-        image: Path | None = None,
     ) -> LabHost:
         files = files or {"/etc/netplan/50-tide.yaml": NETPLAN}
+        image = image_with_ifupdown2() if IFUPDOWN2.items() <= files.items() else None
         second = request.getfixturevalue("labs") if links > 1 else None
         mac = f"00:00:5e:00:53:3{len(made)}" if made else MAC
         host = LabHost(f"tide-db{len(made) or ''}", tmp_path, segment, files, units, boots, second, mac, image)

@@ -33,7 +33,7 @@ from tests.lab.faults import (
 from tests.lab.host import LabHost
 from tests.lab.network import Segment, wait_for
 from tests.lab.ssh import Admin, tool_line
-from tests.lab.test_matrix import STACKS
+from tests.lab.test_matrix import EVERY as STACKS
 
 STATES = ("prepared", "leaving", "writing", "activating", "waiting", "committing", "rolling-back")
 
@@ -59,6 +59,7 @@ FOLDERS = {
     "netplan-networkd": "/etc/netplan",
     "netplan-NetworkManager": "/etc/netplan",
     "ifupdown": "/etc/network",
+    "ifupdown2": "/etc/network",
     "NetworkManager": "/etc/NetworkManager/system-connections",
     "networkd": "/etc/systemd/network",
 }

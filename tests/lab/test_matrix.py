@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from tests.lab.conftest import NETPLAN, NETWORKD, MakeHost
+from tests.lab.conftest import IFUPDOWN2, NETPLAN, NETWORKD, MakeHost
 from tests.lab.host import MAC, LabHost
 from tests.lab.network import wait_for
 
@@ -27,6 +27,9 @@ STACKS: dict[str, tuple[dict[str, str], tuple[str, ...]]] = {
     "NetworkManager": ({"/etc/hosts": "127.0.0.1 localhost\n"}, NM_UNITS),
     "networkd": ({"/etc/systemd/network/20-quay.network": NETWORK}, NETWORKD),
 }
+
+#: And the second program that reads interfaces(5), in an image of its own.
+EVERY = STACKS | {"ifupdown2": ({"/etc/network/interfaces": INTERFACES} | IFUPDOWN2, ("networking.service",))}
 
 PLAN = """\
 plan: 1
@@ -93,9 +96,9 @@ def reboot(host: LabHost, *addresses: str) -> None:
         wait_for(address, lambda a=address: f" {a}/" in host.addresses() + host.addresses("-6"), 30)  # type: ignore[misc]
 
 
-@pytest.fixture(params=STACKS)
+@pytest.fixture(params=EVERY)
 def on_lease(request: pytest.FixtureRequest, make_host: MakeHost) -> LabHost:
-    files, units = STACKS[request.param]
+    files, units = EVERY[request.param]
     return make_host(files, units)
 
 

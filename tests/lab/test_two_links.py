@@ -6,7 +6,7 @@ import subprocess
 
 import pytest
 
-from tests.lab.conftest import NETWORKD, MakeHost
+from tests.lab.conftest import IFUPDOWN2, NETWORKD, MakeHost
 from tests.lab.host import MAC, MAC1, LabHost
 from tests.lab.network import Labs, wait_for
 from tests.lab.test_matrix import NM_UNITS, cutover
@@ -30,6 +30,14 @@ STACKS: dict[str, tuple[dict[str, str], tuple[str, ...]]] = {
             "/etc/network/interfaces": "auto lo eth0 eth1\niface lo inet loopback\n\niface eth0 inet dhcp\n\n"
             "iface eth1 inet dhcp\n"
         },
+        ("networking.service",),
+    ),
+    "ifupdown2": (
+        {
+            "/etc/network/interfaces": "auto lo eth0 eth1\niface lo inet loopback\n\niface eth0 inet dhcp\n\n"
+            "iface eth1 inet dhcp\n"
+        }
+        | IFUPDOWN2,
         ("networking.service",),
     ),
     "NetworkManager": (
@@ -74,7 +82,7 @@ PLANS: dict[str, dict[str, str]] = {
 
 EVERY = [(stack, name) for stack in STACKS for name in PLANS]
 #: A cover of them for every run: each plan, and each daemon.
-COVER = [EVERY[number] for number in (6, 11, 13)]
+COVER = [EVERY[number] for number in (6, 10, 14, 16)]
 
 
 pytestmark = pytest.mark.one_in(2)

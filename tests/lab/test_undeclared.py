@@ -3,14 +3,12 @@
 from __future__ import annotations
 
 import subprocess
-from pathlib import Path
 
 import pytest
 
-from tests.lab.conftest import NETPLAN, NETWORKD, MakeHost
+from tests.lab.conftest import IFUPDOWN2, NETPLAN, NETWORKD, MakeHost
 from tests.lab.faults import Halt, ends, guard_pid, state
 from tests.lab.host import MAC, MAC1, LabHost
-from tests.lab.image import image_with_ifupdown2
 from tests.lab.network import Labs, wait_for
 
 IFUPDOWN = ("networking.service",)
@@ -33,7 +31,7 @@ SECOND: dict[str, tuple[dict[str, str], tuple[str, ...]]] = {
     "NetworkManager": ({"/etc/NetworkManager/system-connections/quay.nmconnection": PROFILE} | NO_AUTO, MANAGED),
     "automatic": ({"/etc/NetworkManager/system-connections/quay.nmconnection": PROFILE}, MANAGED),
     "ifupdown": ({"/etc/network/interfaces": FIRST}, IFUPDOWN),
-    "ifupdown2": ({"/etc/network/interfaces": FIRST}, IFUPDOWN),
+    "ifupdown2": ({"/etc/network/interfaces": FIRST} | IFUPDOWN2, IFUPDOWN),
 }
 #: The same of a host where nothing is configured yet.
 FRESH: dict[str, tuple[dict[str, str], tuple[str, ...]]] = {
@@ -44,7 +42,7 @@ FRESH: dict[str, tuple[dict[str, str], tuple[str, ...]]] = {
     "networkd": ({"/etc/hosts": "127.0.0.1 localhost\n"}, NETWORKD),
     "NetworkManager": (dict(NO_AUTO), MANAGED),
     "ifupdown": ({"/etc/network/interfaces": LO}, IFUPDOWN),
-    "ifupdown2": ({"/etc/network/interfaces": LO}, IFUPDOWN),
+    "ifupdown2": ({"/etc/network/interfaces": LO} | IFUPDOWN2, IFUPDOWN),
 }  # fmt: skip
 
 PLAN = """\
@@ -93,10 +91,6 @@ def pytest_generate_tests(metafunc: pytest.Metafunc) -> None:
         )
 
 
-def image_of(stack: str) -> Path | None:
-    return image_with_ifupdown2() if stack == "ifupdown2" else None
-
-
 def tree(host: LabHost) -> str:
     """All interface files, as the host has them."""
     folders = "/etc/netplan /etc/network /etc/systemd/network /etc/NetworkManager/system-connections"
@@ -106,13 +100,14 @@ def tree(host: LabHost) -> str:
 
 
 def on_link(host: LabHost, link: str = "eth1") -> tuple[bool, str, str]:
-    """Whether a link is switched on; its addresses without their lifetimes; its routes."""
+    """Whether a link is switched on; its addresses without their lifetimes, and its MTU; its routes."""
     shown = host("ip", "-o", "link", "show", "dev", link).stdout
     is_on = "UP" in shown.split("<")[1].split(">")[0].split(",")
     lines = (host.addresses("-4", link) + host.addresses("-6", link)).splitlines()
     words = sorted(" ".join(line.split()[2:4]) for line in lines)
     routes = host("sh", "-c", f"ip -4 route show dev {link}; ip -6 route show dev {link} | grep -v ^fe80; true").stdout
-    return is_on, "\n".join(words), routes
+    mtu = shown.split(" mtu ")[1].split()[0]
+    return is_on, "\n".join([*words, f"mtu {mtu}"]), routes
 
 
 def plan(host: LabHost, **interfaces: str) -> None:
@@ -138,7 +133,7 @@ def leased(host: LabHost, link: str) -> bool:
 
 
 def made(stack: str, make_host: MakeHost) -> LabHost:
-    host = make_host(*SECOND[stack], links=2, image=image_of(stack))
+    host = make_host(*SECOND[stack], links=2)
     if stack == "automatic":
         wait_for("the lease of the automatic profile", lambda: leased(host, "eth1"), 40)
     return host
@@ -187,7 +182,7 @@ def is_as_before(host: LabHost, stack: str, before: tuple[bool, str, str]) -> No
 
 
 def test_a_fresh_host(fresh: str, make_host: MakeHost) -> None:
-    host = make_host(*FRESH[fresh], lease=False, image=image_of(fresh))
+    host = make_host(*FRESH[fresh], lease=False)
     files, before = tree(host), on_link(host, "eth0")
     plan(host, eth0=f"segment: quay, hold: {QUAY}")
     survey = host.tool("survey").stdout

@@ -31,7 +31,15 @@ from fixed_anchor.commands.common import (
 from fixed_anchor.commands.watching import watch
 from fixed_anchor.core.addresses import AddressRange
 from fixed_anchor.core.baseline import Judge
-from fixed_anchor.core.errors import EXIT_DONE, AnchorError, ChangeOpen, InputError, Refused, Undetermined
+from fixed_anchor.core.errors import (
+    EXIT_DONE,
+    EXIT_ROLLED_BACK,
+    AnchorError,
+    ChangeOpen,
+    InputError,
+    Refused,
+    Undetermined,
+)
 from fixed_anchor.core.findings import CheckResult, Finding
 from fixed_anchor.core.plan import HostPlan
 from fixed_anchor.core.rules.gateways import forwarding_findings, owner_findings
@@ -169,6 +177,8 @@ def command(
     except Refused:
         keep_on(False)
         raise
+    # A change that ended before its first step has left everything as it was, but this.
+    keep_on(watched.exit_status != EXIT_ROLLED_BACK)
     if as_json and watched.made is not None:
         app.print_document(ChangeDocument(command="cutover", plan=plan, hosts=[watched.made]), watched.exit_status)
     ctx.exit(watched.exit_status)

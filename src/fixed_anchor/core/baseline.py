@@ -40,7 +40,8 @@ class InterfaceBefore(msgspec.Struct, frozen=True):
     """One interface before the change. ``reachable`` is what its users need, by the plan of that change.
 
     ``carrier_changes`` is how often its carrier had changed by then, where the kernel counts it; ``category`` that of
-    its network, where there is such a thing. ``bare`` is how it was where no file declared it.
+    its network, where there is such a thing. ``mtu`` is that in force, in bytes. ``bare`` is how it was where no file
+    declared it.
     """
 
     interface: str
@@ -50,6 +51,7 @@ class InterfaceBefore(msgspec.Struct, frozen=True):
     reachable: tuple[str, ...] = ()
     carrier_changes: int | None = None
     category: str = ""
+    mtu: int | None = None
     bare: Bare | None = None
 
     def family(self, version: int) -> FamilyBefore:
@@ -103,7 +105,15 @@ def interface_before(
         )
     resolvers = tuple(map(str, found.resolvers))
     return InterfaceBefore(
-        found.name, families[0], families[1], resolvers, reachable, carrier, found.category, found.link.bare
+        found.name,
+        families[0],
+        families[1],
+        resolvers,
+        reachable,
+        carrier,
+        found.category,
+        found.link.mtu,
+        found.link.bare,
     )
 
 

@@ -188,12 +188,14 @@ class Bare(msgspec.Struct, frozen=True):
     """How a link is while no file declares it: so it is left when its declaration goes.
 
     ``up`` says whether it is switched on, ``leased`` whether its daemon leases an address without being told.
-    ``accept_ra`` is what the kernel's setting of that name says, empty where it is not known (ip-sysctl, Linux).
+    ``accept_ra`` is what the kernel's setting of that name says, empty where it is not known (ip-sysctl, Linux);
+    ``mtu`` is in bytes.
     """
 
     up: bool = True
     leased: bool = False
     accept_ra: str = ""
+    mtu: int | None = None
 
 
 class Wireless(msgspec.Struct, frozen=True):

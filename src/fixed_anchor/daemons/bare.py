@@ -23,6 +23,8 @@ def left_bare(link: LinkFacts) -> tuple[Step, ...]:
         # Its link-local address, and the routes of that, go with the link.
         ("ip", "link", "set", "dev", name, "down"),
     ]
+    if link.bare.mtu is not None:
+        steps.append(("ip", "link", "set", "dev", name, "mtu", str(link.bare.mtu)))
     if link.bare.accept_ra:
         steps.append(("sysctl", "-q", "-w", f"{ACCEPT_RA.format(name)}={link.bare.accept_ra}"))
     if link.bare.up:

@@ -33,7 +33,7 @@ IFUP = "/sbin/ifup"
 PROGRAM = "/usr/share/ifupdown2/ifupdown2"
 CONF = "/etc/network/ifupdown2/ifupdown2.conf"
 #: What makes a template of a file, Mako's syntax: an expression, a block, a line of control.
-_TEMPLATE = re.compile(r"\$\{|<%|^\s*%(?!%)", re.MULTILINE)
+_TEMPLATE = re.compile(r"\$\{|<%|^[ \t]*%(?!%)", re.MULTILINE)
 
 
 def reader_of(link: str | None) -> str:

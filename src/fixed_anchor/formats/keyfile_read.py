@@ -43,7 +43,10 @@ def is_generated(path: str) -> bool:
 
 
 def profiles_in(files: Files) -> list[IniText]:
-    """All profiles; of one file name, /etc hides /run hides /usr/lib."""
+    """All profiles; of one file name, /etc hides /run hides /usr/lib.
+
+    Those are left out in which NetworkManager notes what somebody else has configured (``external``, nm-settings(5)).
+    """
     by_name: dict[str, str] = {}
     for folder in FOLDERS:
         for path in sorted(p for p in files if p.startswith(folder)):
@@ -52,7 +55,8 @@ def profiles_in(files: Files) -> list[IniText]:
             if name.startswith(".") or name.endswith(("~", ".rpmsave", ".rpmnew", ".bak", ".swp")):
                 continue
             by_name.setdefault(name, path)
-    return [profile_text(files[p].text, p) for p in by_name.values()]
+    profiles = (profile_text(files[p].text, p) for p in by_name.values())
+    return [p for p in profiles if not (p.path.startswith("/run/") and value_of(p, ".nmmeta", "external") == "true")]
 
 
 def profile_text(text: str, path: str, forget: bool = False) -> IniText:

@@ -113,7 +113,7 @@ def bare(machine: Readable, link: KernelLink) -> Bare:
     """How a link is that no file declares."""
     path = ACCEPT_RA.format(link.facts.name)
     file = machine.read(path) if machine.knows(path) else None
-    return Bare(link.is_on, bool(link.facts.leased), file.text.strip() if file is not None else "")
+    return Bare(link.is_on, bool(link.facts.leased), file.text.strip() if file is not None else "", link.mtu)
 
 
 def _udev(machine: Readable, index: int) -> dict[str, str]:

@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Iterator
 from fnmatch import fnmatchcase
+from typing import Any
 
 from fixed_anchor.change.files import FileText
 from fixed_anchor.core.addresses import addresses_in
 from fixed_anchor.core.aside import CONFIGURES, MAY_CONFIGURE, NAMES, RENAMED, REWRITTEN, Aside
 from fixed_anchor.core.config import LinkFacts, Place
 from fixed_anchor.core.errors import InputError
-from fixed_anchor.daemons import others
+from fixed_anchor.daemons import ifupdown2, others
 from fixed_anchor.formats.ini_text import IniText
 from fixed_anchor.formats.interfaces_hooks import adds_something
 from fixed_anchor.formats.network_match import link_fits, match_rules
@@ -33,11 +35,44 @@ def found_on(machine: Readable, links: tuple[LinkFacts, ...]) -> Iterator[Aside]
     """All of it that concerns ``links``, and what concerns the whole host."""
     files = Permitted(machine)
     yield from _services(files, links)
+    yield from _policies(files, links)
     yield from _initrd(files, links)
     yield from _hooks(files)
     yield from _renamed(files, links)
     for path in files.denied:
         yield Aside(MAY_CONFIGURE, Place(path, 0), f"{path} was not looked at: there is no permission to read it")
+
+
+# --- policies of ifupdown2 --------------------------------------------------------------
+
+#: Its modules that have a say in the addressing of an interface.
+_ADDRESSING_MODULES = ("address", "dhcp", "link")
+
+
+def _policies(machine: Permitted, links: tuple[LinkFacts, ...]) -> Iterator[Aside]:
+    """What ifupdown2 gives to interfaces beside their stanzas: ``{MODULE: {defaults, iface_defaults: {IF: ...}}}``."""
+    for path in (p for pattern in ifupdown2.POLICIES for p in machine.glob(pattern)):
+        file = machine.read(path)
+        try:
+            said = json.loads(file.text if file is not None else "")
+        except ValueError:
+            yield Aside(
+                MAY_CONFIGURE, Place(path, 0), f"{path} is no JSON, and what it gives to interfaces is not known"
+            )
+            continue
+        for module in _ADDRESSING_MODULES if isinstance(said, dict) else ():
+            given = said.get(module)
+            if not isinstance(given, dict):
+                continue
+            for name, settings in {"": given.get("defaults"), **_by_interface(given)}.items():
+                if isinstance(settings, dict) and settings and name in ("", *(link.name for link in links)):
+                    words = ", ".join(f"{key} {value}" for key, value in settings.items())
+                    yield Aside(MAY_CONFIGURE, Place(path, 0), f"a policy of ifupdown2 gives {module}: {words}", name)
+
+
+def _by_interface(given: dict[str, Any]) -> dict[str, Any]:
+    found = given.get("iface_defaults")
+    return found if isinstance(found, dict) else {}
 
 
 # --- services ---------------------------------------------------------------------------

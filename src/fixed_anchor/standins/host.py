@@ -12,7 +12,7 @@ from fixed_anchor.change.files import FileText
 from fixed_anchor.core.addresses import IPAddress, default_network, parse_address, parse_interface_address, with_prefix
 from fixed_anchor.core.config import LinkFacts
 from fixed_anchor.core.errors import AnchorError, InputError
-from fixed_anchor.formats import FORMATS
+from fixed_anchor.formats import FORMATS, interfaces2
 from fixed_anchor.packets.ipv6 import link_local_of
 from fixed_anchor.standins.station import SimulatedHost, SimulatedInterface, Station
 
@@ -21,7 +21,7 @@ KERNEL_FILE = "/run/standin-kernel.json"
 RELOADED_FILE = "/run/standin-reloaded"
 #: What listens on every simulated host, as ss(8) prints it.
 _SOCKETS = 'tcp LISTEN 0 128 0.0.0.0:22 0.0.0.0:* users:(("sshd",pid=612,fd=3))\n'
-_NOT_KEPT = (("ip", "address"), ("ip", "route"), ("ip", "rule"))
+_NOT_KEPT = (("ip", "address"), ("ip", "route"), ("ip", "-4"), ("ip", "rule"), ("sysctl", "-q"))
 
 
 class TreeAccess(Protocol):
@@ -47,7 +47,7 @@ class StandinHost:
     # --- the simulated kernel ---------------------------------------------------------
 
     def kernel(self) -> dict[str, dict[str, Any]]:
-        """Per interface: ``addresses``, ``routes``, ``resolvers``, ``search``, ``mtu``."""
+        """Per interface: ``addresses``, ``routes``, ``resolvers``, ``search``, ``mtu``, and whether it is ``off``."""
         stored = self.files.read(KERNEL_FILE)
         if stored is None:
             return self.load()
@@ -59,17 +59,27 @@ class StandinHost:
 
     def load(self) -> dict[str, dict[str, Any]]:
         """Loads the interface files into the kernel, as a boot or a reload of the stack would."""
+        stored = self.files.read(KERNEL_FILE)
+        before = json.loads(stored.text) if stored is not None else {}
         kernel = {i.name: self._from_files(i) for i in self.host.interfaces}
+        for name, state in kernel.items():
+            # What no file declares stays as it is, which at boot is off; what one declares is switched on.
+            state["off"] = not state.pop("declared") and before.get(name, {}).get("off", True)
         self.store(kernel)
         return kernel
 
     def _from_files(self, interface: SimulatedInterface) -> dict[str, Any]:
         state: dict[str, Any] = {"addresses": [], "routes": [], "resolvers": [], "search": [], "mtu": 1500}
+        state["declared"] = False
         link = LinkFacts(interface.name, interface.mac, interface.mac)
-        for form in FORMATS.values():
+        for name, form in FORMATS.items():
+            if name == interfaces2.READERS[1]:
+                # Of the two that read interfaces(5) it is ifupdown that is installed here.
+                continue
             files = {p: f for pattern in form.patterns for p in self.files.glob(pattern) if (f := self.files.read(p))}
             for declaration in form.read(files, (link,)):
                 config = declaration.config
+                state["declared"] = True
                 if config.ipv4 == "dhcp":
                     self._lease(interface, state)
                 if config.hears_routers:
@@ -141,6 +151,8 @@ class StandinHost:
             ("resolvectl", "domain"): self._resolvectl_domain,
             ("netplan", "generate"): self._netplan_generate,
             ("networkctl", "reload"): self._reload,
+            ("ip", "link", "set", "dev"): self._link_set,
+            ("systemctl", "list-unit-files"): lambda _: (0, "systemd-networkd.service enabled enabled\n", ""),
             ("networkctl", "reconfigure"): self._reload,
             ("systemctl", "restart"): self._reload,
             ("systemctl", "is-active"): self._is_active,
@@ -158,6 +170,14 @@ class StandinHost:
             if known is not None:
                 return known(argv[length:])
         return 127, "", f"{argv[0]}: not found"
+
+    def _link_set(self, rest: tuple[str, ...]) -> tuple[int, str, str]:
+        kernel = self.kernel()
+        if len(rest) < 2 or rest[0] not in kernel:
+            return 1, "", "Cannot find device"
+        kernel[rest[0]]["off"] = rest[1] == "down" or (rest[1] != "up" and kernel[rest[0]].get("off", False))
+        self.store(kernel)
+        return 0, "", ""
 
     def _is_active(self, rest: tuple[str, ...]) -> tuple[int, str, str]:
         states = [
@@ -200,13 +220,16 @@ class StandinHost:
                     info["dynamic"] = True
                 infos.append(info)
             local = str(link_local_of(interface.mac))
-            infos.append({"family": "inet6", "local": local, "prefixlen": 64, "scope": "link"})
+            is_off = bool(kernel[interface.name].get("off"))
+            if not is_off:
+                infos.append({"family": "inet6", "local": local, "prefixlen": 64, "scope": "link"})
             links.append(
                 {
                     "ifindex": interface.index,
                     "ifname": interface.name,
                     "link_type": "none" if interface.point_to_point else "ether",
-                    "operstate": "UP",
+                    "operstate": "DOWN" if is_off else "UP",
+                    "flags": ["BROADCAST", "MULTICAST"] if is_off else ["BROADCAST", "MULTICAST", "UP", "LOWER_UP"],
                     "mtu": kernel[interface.name]["mtu"],
                     **({} if interface.point_to_point else {"address": interface.mac}),
                     "addr_info": infos,

@@ -17,6 +17,7 @@ from fixed_anchor.standins.hosts import all_hosts
 from fixed_anchor.standins.simulated_wire import SimulatedWire
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Said, Vantage
+from fixed_anchor.vantages.raw import is_off
 
 if TYPE_CHECKING:
     from fixed_anchor.standins.machine import Standin
@@ -27,6 +28,9 @@ def on(found: SurveyedInterface, standin: Standin) -> Vantage:
     for simulated in standin.host.host.interfaces:
         if simulated.name == found.name:
             wire = SimulatedWire(standin.station, all_hosts(standin.station), simulated.segment, standin.name)
+            if standin.host.kernel()[simulated.name].get("off"):
+                off = is_off(simulated.name)
+                return Nowhere(f"{off.what}; {off.remedy}")
             held = standin.host.addresses_of(simulated)
             if simulated.point_to_point:
                 return SimulatedVantage(wire, standin.name, found.name, None, None, None)

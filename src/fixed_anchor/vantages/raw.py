@@ -91,8 +91,17 @@ class RawVantage(OwnSockets):
                 wire.setsockopt(_SOL_PACKET, _ADD_MEMBERSHIP, struct.pack("iHH8s", index, _ALL_GROUPS, 0, b""))
         except OSError as error:
             wire.close()
+            if error.errno == errno.ENETDOWN:
+                raise is_off(self.interface) from None
             raise NoAccess(f"no packets can be sent on {self.interface}: {error.strerror}") from None
         return wire
+
+
+def is_off(interface: str) -> NoAccess:
+    """The error of a link over which nothing is sent before it is switched on."""
+    return NoAccess(
+        f"{interface} is switched off", remedy=f"`cutover` switches it on, or `ip link set dev {interface} up`"
+    )
 
 
 def on(found: SurveyedInterface) -> Vantage:

@@ -105,14 +105,15 @@ def _stage(
 
 
 def _as_left(survey: HostSurvey, then: Baseline | None) -> HostSurvey:
-    """The survey, with how each link is to be left whose declaration goes: as it was ``then``."""
+    """The survey, with how each link is to be left in what its former files do not say: as it was ``then``."""
     befores = {before.interface: before for before in then.interfaces} if then is not None else {}
 
     def left(found: SurveyedInterface) -> SurveyedInterface:
         before = befores.get(found.name)
-        if before is None or before.bare is None:
+        if before is None:
             return found
-        return msgspec.structs.replace(found, link=msgspec.structs.replace(found.link, bare=before.bare))
+        link = msgspec.structs.replace(found.link, mtu=before.mtu or found.link.mtu, bare=before.bare)
+        return msgspec.structs.replace(found, link=link)
 
     return msgspec.structs.replace(survey, interfaces=tuple(map(left, survey.interfaces)))
 

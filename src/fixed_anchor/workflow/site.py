@@ -104,7 +104,11 @@ class Site:
                 self._surveys[host.name] = self.here_survey()
             else:
                 _log.info("taking stock of %s", host.name)
-                planned = tuple(LinkFacts(i.name, i.mac, i.mac) for i in host.interfaces if is_link_name(i.name))
+                # In a tree of files nothing else says what kind of link it is.
+                kinds = {i.name: "ethernet" if i.wifi is None else "wireless" for i in host.interfaces}
+                planned = tuple(
+                    LinkFacts(i.name, i.mac, i.mac, kind=kinds[i.name]) for i in host.interfaces if is_link_name(i.name)
+                )
                 self._surveys[host.name] = take_stock(machine, planned=planned)
         return self._surveys[host.name]
 

@@ -88,7 +88,7 @@ ROWS: tuple[Row, ...] = (
     (
         "stack-unclear",
         "host",
-        BLOCKER,
+        WARNING,
         "no file declares the interface, and several network stacks could take it",
         "Each of them would write another file, and two that configure one interface undo each other's work.",
         "Name the one that is meant with `stack:` in the plan.",

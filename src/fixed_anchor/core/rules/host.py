@@ -52,6 +52,7 @@ def host_findings(
             "link-off",
             f"{interface.name} is switched off, and no file declares it",
             seen_in=f"the kernel of {survey.host}",
+            remedy=f"To have `check` ask the wire over it, too: `ip link set dev {interface.name} up`.",
         )
     elif survey.running and found.is_down:
         yield raised("link-down", f"the link of {interface.name} is down", seen_in=f"the kernel of {survey.host}")

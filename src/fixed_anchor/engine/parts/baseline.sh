@@ -14,8 +14,8 @@ observe_one() {
     for family in -4 -6; do
         ip "$family" route show default dev "$interface" 2>/dev/null | while read -r _ via gateway rest; do
             case "$family $via $rest" in
-            "-4 via "* | "-6 via "*"proto static"*) echo "gateway $gateway on $interface" ;;
-            "-6 via "*"proto ra"*) echo "router IPv6 given on $interface" ;;
+            "-6 via "*"proto ra"* | "-6 via "*expires*) echo "router IPv6 given on $interface" ;;
+            "-4 via "* | "-6 via "*) echo "gateway $gateway on $interface" ;;
             esac
         done | sort -u
     done

@@ -109,12 +109,8 @@ def _interface_edits(
     if found.declared is not None:
         return list(rewrite(FORMATS[stack], files, found.link, config, links))
     with located(plan.file, interface.line):
-        link = found.link
-        if interface.wifi is not None and not survey.running:
-            # In a tree nothing but the plan says what kind of link it is.
-            link = msgspec.structs.replace(link, kind="wireless")
         joins = network_to_join(plan, interface.wifi)
-        return list(rewrite(FORMATS[stack], files, link, config, links, found.daemon, joins))
+        return list(rewrite(FORMATS[stack], files, found.link, config, links, found.daemon, joins))
 
 
 def _host_wide(machine: Machine, survey: HostSurvey, wanted: Mapping[str, InterfaceConfig]) -> list[FileEdit]:
