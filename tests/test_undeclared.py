@@ -131,4 +131,4 @@ def test_offline(site: Path) -> None:
     assert "nothing on " in refused.stderr, refused.stderr
     assert "Name one that could take enp2s0: netplan" in refused.stderr
     (site / "labs.yaml").write_text(text.replace("ifcfg", "Netplan"))
-    assert "did you mean 'netplan'?" in run(site, "draft", "labs.yaml").stderr
+    assert "Did you mean 'netplan'?" in run(site, "draft", "labs.yaml").stderr

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from fixed_anchor.change.steps import Step
+from fixed_anchor.change.steps import Fed, Step
 from fixed_anchor.core.config import LinkFacts
 
-#: Where sysctl(8) takes slashes between the parts of a name, dots may stand in that of an interface.
-ACCEPT_RA = "net/ipv6/conf/{}/accept_ra"
+
+def ipv6_setting(interface: str, name: str, value: str) -> Step:
+    """Sets one of the kernel's settings of IPv6 on an interface (ip-sysctl, Linux), by what every host has."""
+    return Fed(("tee", f"/proc/sys/net/ipv6/conf/{interface}/{name}"), f"{value}\n")
 
 
 def left_bare(link: LinkFacts) -> tuple[Step, ...]:
@@ -26,7 +28,7 @@ def left_bare(link: LinkFacts) -> tuple[Step, ...]:
     if link.bare.mtu is not None:
         steps.append(("ip", "link", "set", "dev", name, "mtu", str(link.bare.mtu)))
     if link.bare.accept_ra:
-        steps.append(("sysctl", "-q", "-w", f"{ACCEPT_RA.format(name)}={link.bare.accept_ra}"))
+        steps.append(ipv6_setting(name, "accept_ra", link.bare.accept_ra))
     if link.bare.up:
         # Switched on anew it asks for routers, where it listens to them.
         steps.append(("ip", "link", "set", "dev", name, "up"))

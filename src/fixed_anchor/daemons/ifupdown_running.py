@@ -5,7 +5,7 @@ from __future__ import annotations
 from fixed_anchor.change.steps import Fed, Step, Steps, route_words
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts
 from fixed_anchor.core.errors import NotSupported
-from fixed_anchor.daemons.bare import ACCEPT_RA
+from fixed_anchor.daemons.bare import ipv6_setting
 
 
 def stop_client(name: str) -> Step:
@@ -89,7 +89,7 @@ def _ipv4_anew(config: InterfaceConfig, name: str) -> list[Step]:
 def _ipv6_anew(config: InterfaceConfig, name: str) -> list[Step]:
     """What ifup does of IPv6: it sets addresses and gateways, and says whether routers are listened to."""
     listens = config.ipv6 == "ra" or config.accepts_ra
-    steps: list[Step] = [("sysctl", "-q", "-w", f"{ACCEPT_RA.format(name)}={1 if listens else 0}")]
+    steps: list[Step] = [ipv6_setting(name, "accept_ra", "1" if listens else "0")]
     flush = (
         f"address flush dev {name} scope global\nroute flush dev {name} proto boot\n"
         f"route flush dev {name} proto ra\nroute flush exact ::/0 dev {name}\n"
@@ -98,8 +98,7 @@ def _ipv6_anew(config: InterfaceConfig, name: str) -> list[Step]:
     lines += [f"route replace {' '.join(route_words(r, name))}" for r in config.routes if r.destination.version == 6]
     if listens:
         # Begun anew, IPv6 asks for routers; of a bridge nothing else goes down with it.
-        off = f"net/ipv6/conf/{name}/disable_ipv6"
-        steps += [("sysctl", "-q", "-w", f"{off}=1"), ("sysctl", "-q", "-w", f"{off}=0")]
+        steps += [ipv6_setting(name, "disable_ipv6", value) for value in ("1", "0")]
     return [*steps, Fed(("ip", "-6", "-batch", "-"), flush + "".join(f"{line}\n" for line in lines))]
 
 

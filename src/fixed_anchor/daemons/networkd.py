@@ -42,7 +42,8 @@ class Networkd:
         # A link that loses its file loses its addresses and routes, and stays switched on.
         bare = left_bare(link)
         if before is None:
-            return Steps(activate=load, reload=(*load, *bare), escalate=bare, drop=load, drop_escalate=load)
+            stuck = (("systemctl", "restart", self.unit), *bare)
+            return Steps(activate=load, reload=(*load, *bare), escalate=stuck, drop=load, drop_escalate=load)
         if after is None:
             return Steps(activate=(*load, *bare), reload=load, escalate=(("networkctl", "reconfigure", link.name),))
         again = (("networkctl", "reconfigure", link.name), ("systemctl", "restart", self.unit))

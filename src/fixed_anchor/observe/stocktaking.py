@@ -86,7 +86,7 @@ def _survey(machine: Readable, look_beside: bool, planned: tuple[LinkFacts, ...]
         interfaces = [i for i in interfaces if i.declared is not None or i.name in named]
     # One whose file cannot be read is declared, only nobody can say how.
     known = [i for i in interfaces if not any(u.interface in ("", i.name) for u in unreadable)]
-    interfaces = [_with_takers(i, able) if i in known else i for i in interfaces]
+    interfaces = [_with_takers(i, able, running) if i in known else i for i in interfaces]
     service = time_service(machine, active_units(machine))
     interfaces = [_with_time_servers(i, service) for i in interfaces]
     interfaces = [
@@ -142,10 +142,12 @@ def _unreadable(stack: str, error: AnchorError, interface: str = "") -> Unreadab
     return Unreadable(place, error.what, stack, interface, stops, error.column or 0)
 
 
-def _with_takers(interface: SurveyedInterface, able: tuple[Taker, ...]) -> SurveyedInterface:
-    """The interface with the stacks that would take it, where no file declares it."""
+def _with_takers(interface: SurveyedInterface, able: tuple[Taker, ...], running: Services | None) -> SurveyedInterface:
+    """The interface with the stacks that would take it, where no file declares it, and none that has let go of it."""
     if interface.declared is not None or interface.link.kind not in KINDS or interface.link.master is not None:
         return interface
+    if running is not None and running.known:
+        able = tuple(t for t in able if t.daemon not in running.active or running.governs(t.daemon, interface.name).yes)
     # Of one alone everything is known that the declared ones are known by.
     only = able[0] if len(able) == 1 else None
     return msgspec.structs.replace(

@@ -21,7 +21,7 @@ KERNEL_FILE = "/run/standin-kernel.json"
 RELOADED_FILE = "/run/standin-reloaded"
 #: What listens on every simulated host, as ss(8) prints it.
 _SOCKETS = 'tcp LISTEN 0 128 0.0.0.0:22 0.0.0.0:* users:(("sshd",pid=612,fd=3))\n'
-_NOT_KEPT = (("ip", "address"), ("ip", "route"), ("ip", "-4"), ("ip", "rule"), ("sysctl", "-q"))
+_NOT_KEPT = (("ip", "address"), ("ip", "route"), ("ip", "-4"), ("ip", "rule"))
 
 
 class TreeAccess(Protocol):
@@ -163,7 +163,8 @@ class StandinHost:
             ("systemctl", "list-jobs"): lambda _: (0, "", ""),
         }
         # A state that the simulated kernel does not keep.
-        if argv[:2] in _NOT_KEPT and argv[2:] != ("show",):
+        kept_by_none = argv[:2] in _NOT_KEPT or (argv[0] == "tee" and argv[-1].startswith("/proc/sys/"))
+        if kept_by_none and argv[2:] != ("show",):
             return 0, "", ""
         for length in range(len(argv), 0, -1):
             known = commands.get(argv[:length])

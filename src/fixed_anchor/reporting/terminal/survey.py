@@ -57,7 +57,7 @@ def show_surveys(out: Console, surveys: Sequence[tuple[str, HostSurvey | AnchorE
             under.append([str(survey)])
             continue
         findings = [f for f in survey_findings(survey) if f.stops]
-        interfaces = [i for i in survey.interfaces if i.addresses or i.declared is not None] or survey.interfaces[:1]
+        interfaces = [i for i in survey.interfaces if i.addresses or i.declared or i.takers] or survey.interfaces[:1]
         for number, interface in enumerate(interfaces):
             last = number == len(interfaces) - 1
             rows.append([styled(name if number == 0 else "", "bold"), *_interface_cells(survey, interface)])
@@ -86,14 +86,18 @@ def _interface_cells(survey: HostSurvey, interface: SurveyedInterface) -> list[s
         addresses or styled("none", "yellow"),
         styled(", ".join(origins), "yellow" if leased else "green"),
         gateways,
-        interface.stack or survey.stack or survey.system.split(" ")[0] or styled("none", "yellow"),
+        styled("undeclared", "yellow")
+        if interface.takers
+        else interface.stack or survey.stack or survey.system.split(" ")[0] or styled("none", "yellow"),
     ]
 
 
 def _show_interface(out: Console, interface: SurveyedInterface, survey: HostSurvey) -> None:
     head = styled(interface.name, "bold")
     head.append(f"   {interface.link.permanent_mac or interface.link.mac or 'no MAC known'}", style="default")
-    head.append(f"   {interface.link.kind}, link {printable(interface.state)}", style="dim")
+    is_off = interface.link.bare is not None and not interface.link.bare.up
+    state = "switched off" if is_off else f"link {printable(interface.state)}"
+    head.append(f"   {interface.link.kind}, {state}", style="dim")
     put(out, head)
     rows: list[tuple[str | Text, str | Text]] = []
     for address in interface.addresses:
