@@ -10,6 +10,8 @@ from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
 
 #: How Linux and Windows call a link without a carrier, or one that is switched off.
 _DOWN = ("down", "disconnected", "disabled", "not present")
+#: The daemons that read interfaces(5): their lease client, dhclient, is a program of its own.
+INTERFACES_DAEMONS = ("ifupdown", "ifupdown2")
 #: Nobody writes /etc/resolv.conf but the administrator.
 NOBODY = "nobody"
 

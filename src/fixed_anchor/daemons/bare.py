@@ -11,6 +11,13 @@ def ipv6_setting(interface: str, name: str, value: str) -> Step:
     return Fed(("tee", f"/proc/sys/net/ipv6/conf/{interface}/{name}"), f"{value}\n")
 
 
+def with_its_mtu(link: LinkFacts) -> tuple[Step, ...]:
+    """The command that gives ``link`` its MTU without a declaration again; nothing where that is not known."""
+    if link.bare is None or link.bare.mtu is None:
+        return ()
+    return (("ip", "link", "set", "dev", link.name, "mtu", str(link.bare.mtu)),)
+
+
 def left_bare(link: LinkFacts) -> tuple[Step, ...]:
     """Commands after which ``link`` has no address and no route, and is switched on or off as it was.
 
@@ -25,8 +32,7 @@ def left_bare(link: LinkFacts) -> tuple[Step, ...]:
         # Its link-local address, and the routes of that, go with the link.
         ("ip", "link", "set", "dev", name, "down"),
     ]
-    if link.bare.mtu is not None:
-        steps.append(("ip", "link", "set", "dev", name, "mtu", str(link.bare.mtu)))
+    steps += with_its_mtu(link)
     if link.bare.accept_ra:
         steps.append(ipv6_setting(name, "accept_ra", link.bare.accept_ra))
     if link.bare.up:

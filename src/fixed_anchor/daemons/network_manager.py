@@ -6,6 +6,7 @@ import re
 
 from fixed_anchor.change.steps import Step, Steps
 from fixed_anchor.core.config import LinkFacts
+from fixed_anchor.daemons.bare import with_its_mtu
 from fixed_anchor.daemons.protocol import IN_FILES, INTERFACE, Governs, Questions, Seen, is_enabled, runs
 from fixed_anchor.formats.protocol import Declaration, Loaded
 
@@ -50,12 +51,15 @@ class NetworkManager:
             # The profile goes. Only told so the daemon lets go of what is in force: one that starts anew takes it over
             # as it is. Started anew after that it makes its automatic profile, which it does at no other time: `device
             # connect` would make one of its own on disk, for ever.
-            goes = (reread, restart) if link.bare is None or link.bare.leased else (reread,)
+            goes: tuple[Step, ...] = (reread, restart)
+            if link.bare is not None and not link.bare.leased:
+                goes = (reread, *with_its_mtu(link))
             return Steps(activate=goes, reload=_load(old, link, False), escalate=(restart,), drop=goes)
         if old is None and new is not None:
             load = _load(new, link, False)
             escalate = (restart,) if link.bare is None or link.bare.leased else ()
-            return Steps(activate=load, reload=(reread,), escalate=escalate, drop=load, drop_escalate=load)
+            back = (reread, *with_its_mtu(link))
+            return Steps(activate=load, reload=back, escalate=escalate, drop=load, drop_escalate=load)
         if old is None or new is None:
             return Steps(activate=(restart,), reload=(restart,), drop=(restart,))
         connect: Step = _load(new, link, False)[-1]

@@ -10,7 +10,7 @@ from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.config import InterfaceConfig
 from fixed_anchor.core.errors import NotSupported, located
 from fixed_anchor.core.plan import HostPlan, Plan
-from fixed_anchor.core.survey import HostSurvey, SurveyedInterface, TimeService
+from fixed_anchor.core.survey import INTERFACES_DAEMONS, HostSurvey, SurveyedInterface, TimeService
 from fixed_anchor.core.verification import Beside
 from fixed_anchor.core.wanted import wanted_config
 from fixed_anchor.daemons import DAEMONS
@@ -146,5 +146,5 @@ def beside(survey: HostSurvey, every: Mapping[str, InterfaceConfig], name: str) 
     return Beside(
         frozenset(resolvers) if one_for_all else frozenset(),
         frozenset(search) if one_for_all else frozenset(),
-        frozenset(versions) if found is not None and found.daemon == "ifupdown" else frozenset(),
+        frozenset(versions) if found is not None and found.daemon in INTERFACES_DAEMONS else frozenset(),
     )

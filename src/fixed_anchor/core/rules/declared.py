@@ -34,7 +34,7 @@ from fixed_anchor.core.rules.asides import aside_finding, unreadable_finding
 from fixed_anchor.core.rules.other_interfaces import other_interface_findings
 from fixed_anchor.core.rules.traffic import traffic_findings
 from fixed_anchor.core.rules.windows import windows_findings
-from fixed_anchor.core.survey import NOBODY, HostSurvey, which_stack
+from fixed_anchor.core.survey import INTERFACES_DAEMONS, NOBODY, HostSurvey, which_stack
 
 #: The codes of what these rules raise: what `draft` says of the files that it shows.
 CODES = frozenset(
@@ -219,7 +219,7 @@ def _resolvers(host: str, survey: HostSurvey, foreseen: Foreseen) -> Iterator[Fi
             if name in off and (found is None or found.lease is None):
                 # Nothing brings it up, and it is not up.
                 continue
-            if declared.daemon != "ifupdown" or "dhcp" not in (declared.config.ipv4, declared.config.ipv6):
+            if declared.daemon not in INTERFACES_DAEMONS or "dhcp" not in (declared.config.ipv4, declared.config.ipv6):
                 continue
             leased = found.lease.resolvers if found is not None and found.lease is not None else ()
             leased += found.announced.resolvers if found is not None and found.announced is not None else ()
