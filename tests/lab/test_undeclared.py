@@ -84,6 +84,11 @@ def pytest_generate_tests(metafunc: pytest.Metafunc) -> None:
         metafunc.parametrize(("stack", "case"), EVERY if whole else COVER)
     elif "fresh" in metafunc.fixturenames:
         metafunc.parametrize("fresh", FRESH if whole else ("netplan-networkd", "ifupdown2"))
+    elif "strike" in metafunc.fixturenames:
+        strikes = ("prepared", "leaving", "writing", "activating", "waiting", "rolling-back")
+        every = [(stack, strike) for stack in SECOND for strike in strikes]
+        cover = [("ifupdown", "prepared"), ("networkd", "activating"), ("ifupdown2", "waiting")]
+        metafunc.parametrize(("stack", "strike"), every if whole else cover)
     elif "ending" in metafunc.fixturenames:
         pairs = [(stack, ending) for stack in SECOND for ending in ("deadline", "power cut")]
         metafunc.parametrize(
@@ -220,9 +225,8 @@ def test_rolled_back(stack: str, ending: str, make_host: MakeHost) -> None:
     is_as_before(host, stack, before)
 
 
-@pytest.mark.parametrize("strike", ["prepared", "writing", "activating", "waiting"])
-def test_a_guard_that_is_killed(strike: str, make_host: MakeHost) -> None:
-    host = made("ifupdown", make_host)
+def test_a_guard_that_is_killed(stack: str, strike: str, make_host: MakeHost) -> None:
+    host = made(stack, make_host)
     files, before = tree(host), on_link(host)
     plan(host, eth1=CASES["fixed"])
     halt = Halt(host, strike)
@@ -237,7 +241,7 @@ def test_a_guard_that_is_killed(strike: str, make_host: MakeHost) -> None:
     assert ends(host, "rolled-back") == "rolled-back"
     assert cutover.wait(120) == 3
     assert tree(host) == files
-    is_as_before(host, "ifupdown", before)
+    is_as_before(host, stack, before)
 
 
 def test_two_that_could(make_host: MakeHost) -> None:

@@ -134,6 +134,9 @@ def command(
         app.say(f"evidence of {evidence}: {carried.age(int(time.time()))}; the wire is looked at afresh")
     # Over a link that is off nobody is heard. When the command ends without a change, it is off again.
     keep_on = ctx.with_resource(target.switched_on(drafted, survey))
+    off = [i.name for i in survey.interfaces if i.name in drafted.interfaces and i.link.bare and not i.link.bare.up]
+    if off:
+        app.remark(f"switched on for the probe: {', '.join(off)}")
     with app.status("probing the segment, and what answers today, about 10 s"):
         result = check(site, (planned.name,), pools, carried=carried)
         before = target.baseline(drafted, survey)

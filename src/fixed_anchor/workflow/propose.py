@@ -45,25 +45,39 @@ def propose(
     """
     interface = _choose(survey, interface_name)
     name = interface["interface"]
-    now = _addresses(interface)
-    if at is not None:
-        now = [a for a in now if a.version == at.version]
-    if at is not None and not any(at in _subnet(interface, a) for a in now) and (found := _told(at, prefix, site)):
-        subnet, segment = found
-        return _without_other_way_out(
-            ProposedPlan(
-                host=survey["host"],
-                interface=name,
-                mac=interface["mac"],
-                subnet=subnet,
-                gateways=tuple(g.address for g in segment.gateways) if segment is not None else (),
-                resolvers=segment.resolvers if segment is not None else (),
-                search=segment.search if segment is not None else (),
-                pools=pools,
-                hold=(at,),
-            ),
-            survey,
-        )
+    now = [a for a in _addresses(interface) if at is None or a.version == at.version]
+    told = _told(at, prefix, site) if at is not None and (not now or prefix is not None) else None
+    gateways: list[IPAddress]
+    if told is not None and not any(at in _subnet(interface, a) for a in now):
+        subnet, segment = told
+        address = at or subnet.network_address
+        gateways = [g.address for g in segment.gateways] if segment is not None else []
+        resolvers, search = (segment.resolvers, segment.search) if segment is not None else ((), ())
+    else:
+        subnet, address = _of_today(name, interface, now, at, prefix)
+        gateways = [g for g in (parse_address(g) for g in interface["gateways"]) if g.version == subnet.version]
+        resolvers, search = _kept(interface, subnet.version)
+    proposed = ProposedPlan(
+        host=survey["host"],
+        interface=name,
+        mac=interface["mac"],
+        subnet=subnet,
+        gateways=tuple(dict.fromkeys(gateways)),
+        resolvers=resolvers,
+        search=search,
+        pools=pools,
+        hold=(address,),
+    )
+    return _without_other_way_out(proposed, survey)
+
+
+def _of_today(
+    name: str, interface: dict[str, Any], now: list[IPInterface], at: IPAddress | None, prefix: int | None
+) -> tuple[IPNetwork, IPAddress]:
+    """The subnet that an interface is in by its addresses of today, and the address that it shall hold there.
+
+    Raises :class:`InputError`.
+    """
     if not now and at is not None:
         raise InputError(
             f"{name} has no IPv{at.version} address to take the subnet from",
@@ -74,9 +88,8 @@ def propose(
             f"{name} has no address to take the subnet from",
             remedy="say which address it shall hold: `--at ADDRESS/PREFIX`",
         )
-    current = now[0]
-    subnet = _subnet(interface, current)
-    address: IPAddress = current.ip if at is None else at
+    subnet = _subnet(interface, now[0])
+    address: IPAddress = now[0].ip if at is None else at
     if address not in subnet:
         fitting = next((s for a in now if address in (s := _subnet(interface, a))), None)
         if fitting is None:
@@ -87,22 +100,7 @@ def propose(
         subnet = fitting
     if prefix is not None and prefix != subnet.prefixlen:
         raise InputError(f"{at}/{prefix} has another prefix than {subnet}, the subnet of {name}", expected=f"{subnet}")
-    gateways = [g for g in (parse_address(g) for g in interface["gateways"]) if g.version == subnet.version]
-    resolvers, search = _kept(interface, subnet.version)
-    return _without_other_way_out(
-        ProposedPlan(
-            host=survey["host"],
-            interface=name,
-            mac=interface["mac"],
-            subnet=subnet,
-            gateways=tuple(dict.fromkeys(gateways)),
-            resolvers=tuple(parse_address(r) for r in resolvers),
-            search=tuple(search),
-            pools=pools,
-            hold=(address,),
-        ),
-        survey,
-    )
+    return subnet, address
 
 
 def _told(at: IPAddress, prefix: int | None, site: Plan | None) -> tuple[IPNetwork, Segment | None] | None:
@@ -149,15 +147,15 @@ def _subnet(interface: dict[str, Any], address: IPInterface) -> IPNetwork:
     return address.network
 
 
-def _kept(interface: dict[str, Any], version: int) -> tuple[list[str], list[str]]:
+def _kept(interface: dict[str, Any], version: int) -> tuple[tuple[IPAddress, ...], tuple[str, ...]]:
     """Resolvers and search list to write down: not those that the other family goes on getting by itself."""
     announced, lease = interface.get("announced") or {}, interface.get("lease") or {}
     on_coming = announced if version == 4 else lease
     theirs, searched = on_coming.get("resolvers", ()), on_coming.get("search", ())
     # A domain of both is one that this family had as well.
     own = (lease if version == 4 else announced).get("search", ())
-    resolvers = [r for r in interface["resolvers"] if r not in theirs]
-    return resolvers, [d for d in interface["search"] if d not in searched or d in own]
+    resolvers = tuple(parse_address(r) for r in interface["resolvers"] if r not in theirs)
+    return resolvers, tuple(d for d in interface["search"] if d not in searched or d in own)
 
 
 def _choose(survey: dict[str, Any], name: str | None) -> dict[str, Any]:
