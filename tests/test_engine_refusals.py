@@ -67,7 +67,31 @@ def test_a_state_folder_of_somebody_else_is_refused(real: Scene) -> None:
     os.chown(real.changes, 65534, 65534)
     refused = real.verb("start", change)
     assert refused.returncode == 4
-    assert "belongs to somebody else" in refused.stderr
+    assert "belongs to somebody else (65534)" in refused.stderr
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="gives a folder to somebody else, which needs root")
+@pytest.mark.parametrize("how", ["owner", "group", "everybody", "link", "the change itself"])
+def test_a_state_folder_below_one_that_others_may_rename_is_refused(how: str, tmp_path: Path) -> None:
+    """They could lay an engine of their own where root runs one at boot."""
+    above = tmp_path / "other"
+    scene = Scene(above / "state", "dash")
+    scene.live("a").write_text(OLD)
+    change = scene.lay(EDIT)
+    if how == "owner":
+        os.chown(above, 65534, 65534)
+    elif how == "link":
+        above.rename(tmp_path / "real")
+        above.symlink_to("real")
+    elif how == "the change itself":
+        os.chown(change, 65534, 65534)
+    else:
+        above.chmod(0o775 if how == "group" else 0o757)
+    refused = scene.verb("start", change)
+    assert refused.returncode == 4, refused.stderr
+    assert f"{change if how == 'the change itself' else above} " in refused.stderr
+    assert "could be replaced by others" in refused.stderr
+    assert scene.live("a").read_text() == OLD
 
 
 def test_of_many_starts_one_takes_the_lock(real: Scene) -> None:

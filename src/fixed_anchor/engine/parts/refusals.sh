@@ -2,13 +2,30 @@
 # The state folder must outlive a power cut, belong to whoever runs this, and be named in the boot unit.
 check_home() {
     case $dir in *[[:space:]]*) die 1 "$dir has a blank in its path, which no boot unit can name; nothing was changed" ;; esac
-    # shellcheck disable=SC2012  # one folder of our own, whose owner is wanted as a number
-    owner=$(ls -nd "$root" | { read -r _ _ uid _; echo "$uid"; })
-    [ "$owner" = "$(id -u)" ] || die 4 "$root belongs to somebody else; nothing was changed"
+    check_safe "$dir"
     [ -f "$dir/boot-unit" ] || return 0
     case $(stat -f -c %T "$dir" 2>/dev/null) in
     tmpfs | ramfs) die 1 "$dir lies in memory, and would be gone after a power cut; nothing was changed" ;;
     esac
+}
+# check_safe FOLDER: whoever may rename one of the folders above could lay another engine there, which root runs at boot.
+check_safe() {
+    above=$1 me=$(id -u)
+    while :; do
+        what="the engine in $1 could be replaced by others; nothing was changed. Correct that folder as root, or name another state folder"
+        [ ! -L "$above" ] || die 4 "$above is a symbolic link: $what"
+        # shellcheck disable=SC2012  # owner and mode are wanted, the owner as a number
+        said=$(ls -nd "$above/." | { read -r mode _ uid _; echo "$mode $uid"; })
+        mode=${said% *} owner=${said##* }
+        [ "$owner" = 0 ] || [ "$owner" = "$me" ] || die 4 "$above belongs to somebody else ($owner): $what"
+        # In a folder with the sticky bit nobody renames what is another's.
+        case $mode in
+        d????????[tT]*) ;;
+        d????w* | d???????w*) die 4 "$above can be written by others ($mode): $what" ;;
+        esac
+        [ "$above" != / ] || return 0
+        above=${above%/*} above=${above:-/}
+    done
 }
 # A file that is mounted by itself cannot be replaced by a rename.
 check_mounted() {
