@@ -132,3 +132,14 @@ def test_offline(site: Path) -> None:
     assert "Name one that could take enp2s0: netplan" in refused.stderr
     (site / "labs.yaml").write_text(text.replace("ifcfg", "Netplan"))
     assert "Did you mean 'netplan'?" in run(site, "draft", "labs.yaml").stderr
+
+
+def test_a_file_that_is_written_again_at_boot(site: Path) -> None:
+    """First-boot provisioning would drop the new entry: it is switched off, as for an entry that was there."""
+    (site / "labs.yaml").write_text(PLAN.replace("REACH", "tree:hosts/kelp-files"))
+    etc = site / "hosts/kelp-files/etc"
+    (etc / "cloud").mkdir()
+    (etc / "cloud/cloud.cfg").write_text("preserve_hostname: false\n")
+    file = etc / "netplan/01-netcfg.yaml"
+    file.write_text("# generated from the datasource by cloud-init\n" + file.read_text())
+    assert "/etc/cloud/cloud.cfg.d/99-fixed-anchor.cfg: new" in run(site, "draft", "labs.yaml").stdout

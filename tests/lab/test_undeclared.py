@@ -10,6 +10,7 @@ from tests.lab.conftest import IFUPDOWN2, NETPLAN, NETWORKD, MakeHost
 from tests.lab.faults import Halt, ends, guard_pid, state
 from tests.lab.host import MAC, MAC1, LabHost
 from tests.lab.network import Labs, wait_for
+from tests.lab.seats import SSH, Reached, Seat
 
 IFUPDOWN = ("networking.service",)
 MANAGED = ("NetworkManager.service",)
@@ -242,6 +243,24 @@ def test_a_guard_that_is_killed(stack: str, strike: str, make_host: MakeHost) ->
     assert cutover.wait(120) == 3
     assert tree(host) == files
     is_as_before(host, stack, before)
+
+
+def test_from_a_seat(make_host: MakeHost) -> None:
+    """The seat is on the first card's segment alone, and confirms over the connection that stays."""
+    files, units = SECOND["ifupdown"]
+    host = make_host(files, (*units, SSH), links=2)
+    seat = Seat(make_host(*SECOND["networkd"]))
+    seat.knows(Reached(host))
+    files, before = tree(host), on_link(host)
+    plan(host, eth1=CASES["both families"])
+    text = host.read("/root/plan.yaml").replace("  tide-db:\n", "  tide-db:\n    reach: ssh:tide-db\n")
+    seat.write("/root/plan.yaml", text)
+    seat.does("cutover", "plan.yaml", "--host", "tide-db", "--unattended", says=["switched on for the probe: eth1"])
+    assert f" {LABS}/24 " in host.addresses(link="eth1")
+    seat.does("verify", "plan.yaml")
+    seat.does("restore", "--plan", "plan.yaml", "--host", "tide-db")
+    assert tree(host) == files
+    is_as_before(host, "ifupdown", before)
 
 
 def test_two_that_could(make_host: MakeHost) -> None:

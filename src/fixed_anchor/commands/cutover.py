@@ -124,7 +124,9 @@ def command(
     survey = site.survey(planned)
     if survey is None:
         raise InputError(f"{planned.name} is not reached from here", file=plan, line=planned.line)
-    alone = machine.why_not_alone() if _is_anew(unattended, planned, machine) and not dry_run else None
+    # From a seat a connection to the new address proves more than all that is seen over the old one.
+    anew = unattended and _is_anew(planned, machine, survey)
+    alone = machine.why_not_alone() if anew and not dry_run else None
     if alone is not None:
         raise alone
     # Drafting first: what cannot be written is refused before any packet is sent.
@@ -171,8 +173,6 @@ def command(
         notes["evidence"] = carried.told(int(time.time()))
     let_pass = frozenset({"sole-owner"} if any(a.code == "owner-not-provable" for a in used) else ())
     judge = Judge(before, let_pass=let_pass)
-    # From a seat a connection to the new address proves more than all that is seen over the old one.
-    anew = _is_anew(unattended, planned, machine)
     terms = Terms(confirm_within, unattended, notes, told(notes, drafted), judge, patience_of(patience), anew)
     keep_on(True)
     try:
@@ -187,9 +187,17 @@ def command(
     ctx.exit(watched.exit_status)
 
 
-def _is_anew(unattended: bool, host: HostPlan, machine: Machine) -> bool:
-    """Whether the change is confirmed from here, by nobody, over a new connection."""
-    return unattended and any(i.hold or i.expect for i in host.interfaces) and not machine.has_tool
+def _is_anew(host: HostPlan, machine: Machine, survey: HostSurvey) -> bool:
+    """Whether a change that nobody confirms is confirmed from here, over a new connection.
+
+    Not where the session comes in by an interface that stays as it is: that of the new address may be on a segment
+    which no seat reaches.
+    """
+    if machine.has_tool or not any(i.hold or i.expect for i in host.interfaces):
+        return False
+    session = machine.session()
+    by = next((i.name for i in survey.interfaces for a in i.addresses if a.address.ip == session), None)
+    return by is None or any(i.name == by and (i.ipv4, i.ipv6) != ("untouched", "untouched") for i in host.interfaces)
 
 
 def _not_provable(host: str, machine: Machine, survey: HostSurvey, drafted: Draft) -> Iterator[Finding]:

@@ -75,7 +75,7 @@ def _stage(plan: Plan, host: HostPlan, machine: Machine, survey: HostSurvey, hol
     edits += _host_wide(machine, survey, wanted)
     edits = joined_edits(edits, _fallbacks(machine, survey, wanted))
     edits += _time_servers(machine, survey, wanted)
-    edits += _provisioning(machine, survey, wanted.values())
+    edits += _provisioning(machine, edits, survey, wanted.values())
     edits += _names(plan, host, machine, survey, wanted.values())
     return Stage(tuple(edits), wanted)
 
@@ -170,11 +170,14 @@ def _time_servers(machine: Machine, survey: HostSurvey, wanted: Mapping[str, Int
     return [*edits, chrony_conf.edit_main(main)] if main is not None else edits
 
 
-def _provisioning(machine: Machine, survey: HostSurvey, wanted: Iterable[InterfaceConfig]) -> list[FileEdit]:
+def _provisioning(
+    machine: Machine, edits: Iterable[FileEdit], survey: HostSurvey, wanted: Iterable[InterfaceConfig]
+) -> list[FileEdit]:
     """The documented switch, where first-boot provisioning would write an edited file again."""
+    again = any(provisioning.regenerates(machine, edit.path) for edit in edits if edit.before is not None)
     for config in wanted:
         found = survey.interface(config.interface)
-        if found is not None and found.regenerated:
+        if again or (found is not None and found.regenerated):
             after = FileText(provisioning.SWITCH, provisioning.OFF, 0o644)
             return [FileEdit(provisioning.SWITCH, machine.read(provisioning.SWITCH), after)]
     return []
