@@ -31,7 +31,7 @@ PIECES = [
 def damaged(case: Case, seed: int, cuts: int) -> Files:
     chance = random.Random(seed)
     files = dict(case.files)
-    for _ in range(cuts):
+    for _ in range(cuts if files else 0):
         path = chance.choice(sorted(files))
         text = files[path].text
         at = chance.randrange(len(text) + 1)

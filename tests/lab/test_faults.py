@@ -52,6 +52,7 @@ TELLS = {
     "netplan-networkd": "netplan",
     "netplan-NetworkManager": "netplan",
     "ifupdown": "ip",
+    "ifupdown2": "ip",
     "NetworkManager": "nmcli",
     "networkd": "networkctl",
 }
@@ -128,7 +129,7 @@ def test_struck(host: LabHost, segment: Segment, tmp_path: Path, strike: str, at
 
 
 def test_a_missing_command(host: LabHost, stack: str) -> None:
-    gone = "dhclient" if stack == "ifupdown" else TELLS[stack]
+    gone = "dhclient" if stack.startswith("ifupdown") else TELLS[stack]
     for folder in ("/usr/sbin", "/usr/bin"):
         host.disk(f"{folder}/{gone}").unlink(missing_ok=True)
     running = Running(host, "--unattended")

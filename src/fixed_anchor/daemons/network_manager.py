@@ -49,9 +49,10 @@ class NetworkManager:
         reread = ("nmcli", "connection", "reload")
         if new is None and old is not None:
             # The profile goes. Only told so the daemon lets go of what is in force: one that starts anew takes it over
-            # as it is. Started anew after that it makes its automatic profile, which it does at no other time: `device
-            # connect` would make one of its own on disk, for ever.
-            goes: tuple[Step, ...] = (reread, restart)
+            # as it is, which may not have gone by then. Started anew it makes its automatic profile, which it does at no
+            # other time: `device connect` would make one of its own on disk, for ever.
+            flush = ("ip", "address", "flush", "dev", link.name, "scope", "global")
+            goes: tuple[Step, ...] = (reread, flush, restart)
             if link.bare is not None and not link.bare.leased:
                 goes = (reread, *with_its_mtu(link))
             return Steps(activate=goes, reload=_load(old, link, False), escalate=(restart,), drop=goes)
