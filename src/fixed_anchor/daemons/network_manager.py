@@ -48,7 +48,7 @@ class NetworkManager:
         new = after.loaded if after is not None else None
         reread = ("nmcli", "connection", "reload")
         if new is None and old is not None:
-            # The profile goes. Only told so the daemon lets go of what is in force: one that starts anew takes over what
+            # The profile goes. Only told so the daemon lets go of what is in force: started anew it takes over whatever
             # has not gone by then. Started anew it makes its automatic profile, which it does at no other time: `device
             # connect` would make one of its own on disk, for ever.
             flush = ("ip", "address", "flush", "dev", link.name, "scope", "global")
