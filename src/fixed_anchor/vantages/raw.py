@@ -162,6 +162,8 @@ def _drain(vantage: RawVantage, wires: list[socket.socket], conversation: Conver
             except BlockingIOError:
                 break
             except OSError as error:
+                if error.errno == errno.ENETDOWN:
+                    raise is_off(vantage.interface) from None
                 raise NoAccess(f"{vantage.interface} was lost while listening: {error.strerror}") from None
             if address[2] != socket.PACKET_OUTGOING and not of_another_vlan(
                 is_tagged(told), address[2], frame, vantage.mac
