@@ -80,8 +80,8 @@ def guests(host: LabHost) -> Iterator[list[tuple[str, str]]]:
         process.wait(20)
         said = next(line for line in host.read(f"/root/{name}").splitlines() if "packets transmitted" in line)
         sent, back = int(said.split()[0]), int(said.split(", ")[1].split()[0])
-        # The last one may still be under way.
-        if sent - back > 1:
+        # The last ones may still be under way, on a busy machine; a change that kept nothing would lose dozens.
+        if sent - back > 3:
             lost.append((name, said))
 
 
