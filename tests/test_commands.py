@@ -319,6 +319,35 @@ def test_a_reservation_clears_the_finding(site: Path) -> None:
     assert servers == []
 
 
+def test_a_windows_dhcp_server_is_told_by_commands(site: Path) -> None:
+    """An export to be imported would replace the scope, with all that was leased and reserved since."""
+    (site / "dhcp/export.xml").write_text(
+        "<DHCPServer><IPv4><Scopes><Scope><ScopeId>198.51.100.0</ScopeId><SubnetMask>255.255.255.0</SubnetMask>"
+        "<StartRange>198.51.100.50</StartRange><EndRange>198.51.100.180</EndRange><State>Active</State>"
+        "<Leases><Lease><IPAddress>198.51.100.77</IPAddress><ClientId>00-00-5e-00-53-31</ClientId></Lease></Leases>"
+        "</Scope></Scopes></IPv4></DHCPServer>\n"
+    )
+    plan = site / "plan.yaml"
+    plan.write_text(plan.read_text().replace("kea: dhcp/kea-dhcp4.conf", "windows-dhcp: dhcp/export.xml"))
+    line = (
+        "Add-DhcpServerv4Reservation -ScopeId 198.51.100.0 -IPAddress 198.51.100.77 -ClientId 00-00-5e-00-53-31 "
+        "-Name gannet-ws"
+    )
+    checked = run(site, "check", "plan.yaml", "--host", "gannet-ws", "--json")
+    (found,) = [f for f in findings(checked.stdout) if f["severity"] == "blocker"]
+    assert found["remedy"] == f"run on the DHCP server: {line}   and export dhcp/export.xml again"
+    shown = run(site, "draft", "plan.yaml", "--host", "gannet-ws")
+    assert f"run there {line}" in " ".join(shown.stdout.split())
+    drafted = run(site, "draft", "plan.yaml", "--host", "gannet-ws", "-o", "drafted")
+    assert drafted.returncode == 0, drafted.stderr
+    assert "export.xml.reservations.ps1, to be run on the DHCP server" in drafted.stderr
+    made = [p.name for p in (site / "drafted/dhcp-servers").rglob("*") if p.is_file()]
+    assert made == ["export.xml.reservations.ps1"]
+    assert (site / "drafted/dhcp-servers/dhcp" / made[0]).read_bytes() == f"{line}\r\n".encode()
+    (told,) = json.loads(run(site, "draft", "plan.yaml", "--host", "gannet-ws", "--json").stdout)["dhcp_servers"]
+    assert (told["commands"], told["draft"], told["why_not"]) == ([line], None, None)
+
+
 def test_evidence_is_carried_to_where_the_sources_are_not(site: Path) -> None:
     assert run(site, "check", "plan.yaml", "--host", "tide-db", "--evidence", "evidence.json").returncode == 0
     document = json.loads((site / "evidence.json").read_text())

@@ -130,10 +130,11 @@ def read_all(kind: str, data: bytes) -> None:
         known = Knowledge(plan, claims, (), unread)
         said = [f.message for f in (*source_findings(known), *segment_findings(known, plan.segments["quay"]))]
         said += [c.said for c in known.consulted("quay", parse_address("203.0.113.9"))]
-        if kind in RESERVE:
+        insert = RESERVE[kind].insert if kind in RESERVE else None
+        if insert is not None:
             wanted = Reservation("00:00:5e:00:53:77", "203.0.113.50", "tide-db")
             try:
-                RESERVE[kind].insert(data.decode("utf-8", "replace"), "source", wanted)
+                insert(data.decode("utf-8", "replace"), "source", wanted)
             except InputError as error:
                 said.append(str(error))
         assert time.monotonic() - begun < LONGEST

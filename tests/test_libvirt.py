@@ -96,7 +96,9 @@ def test_a_reservation_goes_into_its_service(dhcp: str | None, address: str, lin
         text = text.replace("prefix='24'></ip>", "prefix='24'><dhcp /></ip>")
     if status:
         text = f"<networkstatus>\n{text}</networkstatus>\n"
-    after = RESERVE["libvirt"].insert(text, "quay.xml", Reservation("00:00:5e:00:53:21", address, "tide-db"))
+    insert = RESERVE["libvirt"].insert
+    assert insert is not None
+    after = insert(text, "quay.xml", Reservation("00:00:5e:00:53:21", address, "tide-db"))
     assert after.count(line) == 1
     added = set(read(after).reservations) - set(read(text).reservations)
     assert [str(r.address) for r in added] == [address]

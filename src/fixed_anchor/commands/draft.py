@@ -153,12 +153,16 @@ def _write_files(app: App, made: Draft, folder: Path) -> list[str]:
 
 
 def _write_servers(app: App, servers: list[ServerDraft], folder: Path) -> None:
-    """The drafted configurations of DHCP servers below ``folder``."""
+    """What DHCP servers are to be told below ``folder``: their configurations, or the commands that they take."""
     for server in servers:
+        target = folder / "dhcp-servers" / server.path.replace("../", "").lstrip("/")
         if server.edit is not None and server.edit.after is not None:
-            target = folder / "dhcp-servers" / server.edit.path.replace("../", "").lstrip("/")
             write_beside(target, encode(server.edit.after.text), 0o600)
             app.remark(f"wrote {os.path.relpath(target)}, for the DHCP server")
+        elif server.commands:
+            target = target.with_name(f"{target.name}.reservations.ps1")
+            write_beside(target, "".join(f"{command}\r\n" for command in server.commands).encode(), 0o600)
+            app.remark(f"wrote {os.path.relpath(target)}, to be run on the DHCP server")
 
 
 def _write_runbook(

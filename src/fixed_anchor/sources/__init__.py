@@ -37,5 +37,5 @@ RESERVE: dict[str, Reserve] = {
     "dhcpd": Reserve(dhcpd_reserve.line, dhcpd_reserve.reserve),
     "dnsmasq": Reserve(dnsmasq.line, dnsmasq.reserve),
     "libvirt": Reserve(libvirt.line, libvirt.reserve),
-    "windows-dhcp": Reserve(windows_dhcp_reserve.line, windows_dhcp_reserve.reserve),
+    "windows-dhcp": Reserve(windows_dhcp_reserve.line),
 }

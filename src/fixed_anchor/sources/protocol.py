@@ -118,11 +118,12 @@ class Reserve(NamedTuple):
 
     ``line`` gives it alone, for people; ``insert`` gives a configuration's text (with its path,
     for errors) with the reservation in its place, so that the address is leased to nobody else,
-    and raises :class:`InputError` where there is none.
+    and raises :class:`InputError` where there is none. A server without ``insert`` is told by
+    commands: there ``line`` is one.
     """
 
     line: Callable[[Reservation], str]
-    insert: Callable[[str, str, Reservation], str]
+    insert: Callable[[str, str, Reservation], str] | None = None
 
 
 def text_of(data: bytes, path: str) -> str:

@@ -23,10 +23,15 @@ CLEARED = ("lease-not-reserved", "expected-not-reserved")
 
 
 class ServerDraft(msgspec.Struct, frozen=True):
-    """The configuration of one DHCP server as it shall become; ``why_not`` says what could not be drafted."""
+    """What one DHCP server is to be told: its configuration as it shall become, or the ``commands`` that it takes.
+
+    ``why_not`` says what could not be drafted. ``path`` is the source that says what the server has.
+    """
 
     label: str
-    edit: FileEdit | None
+    path: str
+    edit: FileEdit | None = None
+    commands: tuple[str, ...] = ()
     why_not: str | None = None
 
 
@@ -71,15 +76,18 @@ def with_reservation_lines(site: Site, known: Knowledge, findings: list[Finding]
             wanted = _reservation(site, found)
             if server is not None and wanted is not None:
                 wanted = _in_subnet(server, wanted)
-                line = RESERVE[server.kind].line(wanted)
+                reserve = RESERVE[server.kind]
+                line = reserve.line(wanted)
                 remedy = f"add to {server.path}: {line}   (`fixed-anchor draft` shows it in its place)"
+                if reserve.insert is None:
+                    remedy = f"run on the DHCP server: {line}   and export {server.path} again"
                 found = msgspec.structs.replace(found, remedy=remedy)
         made.append(found)
     return made
 
 
 def draft_reservations(site: Site, known: Knowledge, findings: tuple[Finding, ...]) -> list[ServerDraft]:
-    """The servers' configurations with the reservations that ``findings`` miss, one draft a file."""
+    """What the servers are to be told of the reservations that ``findings`` miss, one draft a source."""
     wanted: dict[str, list[Reservation]] = {}
     servers: dict[str, Claims] = {}
     for found in findings:
@@ -93,14 +101,30 @@ def draft_reservations(site: Site, known: Knowledge, findings: tuple[Finding, ..
     reader = Reader(Path(site.plan.file).parent)
     drafts: list[ServerDraft] = []
     for label, reservations in wanted.items():
-        path = reader.path(servers[label].path)
+        server = servers[label]
+        reserve = RESERVE[server.kind]
+        if reserve.insert is None:
+            drafts.append(_commands(server, [_in_subnet(server, r) for r in reservations]))
+            continue
+        path = reader.path(server.path)
         try:
             before = after = decode(reader.read(path))
             for reservation in reservations:
-                after = RESERVE[servers[label].kind].insert(after, path, reservation)
+                after = reserve.insert(after, path, reservation)
         except InputError as error:
-            drafts.append(ServerDraft(label, None, str(error)))
+            drafts.append(ServerDraft(label, server.path, why_not=str(error)))
             continue
-        shown = servers[label].path
-        drafts.append(ServerDraft(label, FileEdit(shown, FileText(shown, before), FileText(shown, after))))
+        edit = FileEdit(server.path, FileText(server.path, before), FileText(server.path, after))
+        drafts.append(ServerDraft(label, server.path, edit))
     return drafts
+
+
+def _commands(server: Claims, wanted: list[Reservation]) -> ServerDraft:
+    """For a server that is told by commands; an IPv6 client has a DUID there, which is not known."""
+    unknown = ", ".join(r.address for r in wanted if ":" in r.address)
+    return ServerDraft(
+        server.label,
+        server.path,
+        commands=tuple(RESERVE[server.kind].line(r) for r in wanted if ":" not in r.address),
+        why_not=f"{unknown}: a reservation wants the client's DUID, which is not known" if unknown else None,
+    )

@@ -59,10 +59,11 @@ class HostDrafted(Struct, frozen=True, kw_only=True):
 
 
 class ServerDrafted(Struct, frozen=True):
-    """What is to be told to a DHCP server; ``why_not`` where it could not be drafted."""
+    """What is to be told to a DHCP server, as its file or as commands; ``why_not`` where it could not be drafted."""
 
     source: str
     draft: DraftedFile | None
+    commands: list[str]
     why_not: str | None
 
 
@@ -117,4 +118,6 @@ def _settings(content: SettingsContent) -> DraftedSettings:
 
 def servers_drafted(servers: Iterable[ServerDraft]) -> list[ServerDrafted]:
     """What is to be told to DHCP servers, as a part of a document."""
-    return [ServerDrafted(s.label, drafted_file(s.edit) if s.edit else None, s.why_not) for s in servers]
+    return [
+        ServerDrafted(s.label, drafted_file(s.edit) if s.edit else None, list(s.commands), s.why_not) for s in servers
+    ]

@@ -81,8 +81,11 @@ def show_server_drafts(out: Console, drafts: list[ServerDraft]) -> None:
         put(out, styled("to be told to the DHCP server: ", "bold") + styled(draft.label))
         if draft.edit is not None:
             show_diff(out, draft.edit)
-        else:
-            put(out, draft.why_not or "", indent=2, style="yellow")
+        for command in draft.commands:
+            when = "run there  "
+            put(out, styled(when, "dim") + styled(command), indent=2, hang=2 + len(when) + 2)
+        if draft.why_not is not None:
+            put(out, draft.why_not, indent=2, style="yellow")
         out.print()
 
 
