@@ -75,6 +75,7 @@ run test -L /etc/runlevels/sysinit/networking
 for program in /usr/sbin/insserv /sbin/insserv; do run test -x "$program"; done
 
 link /etc/resolv.conf
+# shellcheck disable=SC2043  # there are more of them once that is done
 for path in @LINKS@; do link "$path"; done
 file /proc/sys/kernel/hostname
 for path in /sys/class/net/*/uevent /proc/sys/net/ipv6/conf/*/mtu /proc/sys/net/ipv6/conf/*/accept_ra /proc/uptime /proc/mounts /etc/resolv.conf \
