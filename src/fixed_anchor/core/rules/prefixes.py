@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
-from functools import partial
+from collections.abc import Collection, Iterator
 
 from fixed_anchor.core.addresses import IPNetwork, with_prefix
 from fixed_anchor.core.findings import Finding, finding
@@ -18,39 +17,38 @@ def prefix_findings(
     host: HostPlan,
     interface: InterfacePlan,
     found: SurveyedInterface | None,
-    servers: Iterable[DhcpServerSeen],
+    servers: Collection[DhcpServerSeen],
 ) -> Iterator[Finding]:
     """``found`` is the interface as it is now, where that is known; ``servers`` are the segment's that answered."""
     segment = plan.segments[interface.segment]
+
+    def raised(held: PlannedAddress, message: str, seen_in: str | None = None) -> Finding:
+        # The first line that is asked for parses the whole plan again: it is not asked for in vain.
+        seen_in = seen_in or plan.where_held(host, interface, held.address)
+        code, address = "prefix-differs", held.address
+        return finding(code, message, host=host.name, interface=interface.name, address=address, seen_in=seen_in)
+
     for held in interface.own:
-        where = plan.where_held(host, interface, held.address)
-        raised = partial(
-            finding,
-            "prefix-differs",
-            host=host.name,
-            interface=interface.name,
-            address=held.address,
-            seen_in=where,
-        )
         subnet = segment.subnet_of(held.address)
         own = held.prefix if held.prefix is not None else subnet.prefixlen if subnet is not None else None
         if own is None:
             continue
         if subnet is not None and own != subnet.prefixlen and not _stands_alone(segment, interface, held):
-            yield raised(f"{held.address} has the prefix /{own} of its own, and its subnet is {subnet}")
+            yield raised(held, f"{held.address} has the prefix /{own} of its own, and its subnet is {subnet}")
             continue
-        if own == held.address.max_prefixlen:
+        if own == held.address.max_prefixlen or (found is None and not servers):
             continue
         planned = with_prefix(held.address, own).network
         today = (a.address.network for a in (found.addresses if found is not None else ()) if a.origin != "link-local")
         for network in dict.fromkeys(n for n in today if _at_odds(planned, n, segment)):
-            yield raised(f"{held.address} would be in {planned}, and {interface.name} is in {network} today")
+            yield raised(held, f"{held.address} would be in {planned}, and {interface.name} is in {network} today")
         for server in servers:
             if server.offered is None or server.prefix is None:
                 continue
             network = with_prefix(server.offered, server.prefix).network
             if _at_odds(planned, network, segment):
                 yield raised(
+                    held,
                     f"{held.address} would be in {planned}, and the DHCP server {server.server} says {network}",
                     seen_in=f"DHCP answer of {server.server}, {server.vantage}",
                 )
