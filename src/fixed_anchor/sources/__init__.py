@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from fixed_anchor.sources import dhcpd_reserve, dnsmasq, kea, libvirt, windows_dhcp_reserve
+from fixed_anchor.sources import dhcpd_reserve, dnsmasq, kea, libvirt, windows_dhcp
 from fixed_anchor.sources.address_list import AddressList
 from fixed_anchor.sources.dhcpd import Dhcpd
 from fixed_anchor.sources.dhcpd_leases import DhcpdLeases
@@ -37,5 +37,5 @@ RESERVE: dict[str, Reserve] = {
     "dhcpd": Reserve(dhcpd_reserve.line, dhcpd_reserve.reserve),
     "dnsmasq": Reserve(dnsmasq.line, dnsmasq.reserve),
     "libvirt": Reserve(libvirt.line, libvirt.reserve),
-    "windows-dhcp": Reserve(windows_dhcp_reserve.line),
+    "windows-dhcp": Reserve(windows_dhcp.line),
 }

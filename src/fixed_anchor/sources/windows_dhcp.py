@@ -31,7 +31,7 @@ from fixed_anchor.core.claims import (
 )
 from fixed_anchor.core.config import Place
 from fixed_anchor.core.errors import InputError
-from fixed_anchor.sources.protocol import Origin, Reader
+from fixed_anchor.sources.protocol import Origin, Reader, Reservation
 from fixed_anchor.sources.windows_dhcp_xml import KNOWN, below, local, text_of
 from fixed_anchor.sources.xml_elements import Element, parse
 
@@ -321,3 +321,19 @@ def _within(ranges: list[AddressRange], part: AddressRange) -> Iterator[AddressR
         first, last = max(one.first, part.first), min(one.last, part.last)
         if first <= last:
             yield AddressRange(one.version, first, last)
+
+
+def line(wanted: Reservation) -> str:
+    """The command of its own administration; of IPv6 it wants the client's DUID, which nobody has told.
+
+    No export is drafted: importing one leaves a scope that is there as it is, or replaces all of it, with what was
+    leased and reserved since.
+    """
+    if ":" in wanted.address:
+        return f"Add-DhcpServerv6Reservation -IPAddress {wanted.address} -Name {wanted.name} with the client's DUID"
+    scope = wanted.subnet.partition("/")[0]
+    client = wanted.mac.replace(":", "-")
+    return (
+        f"Add-DhcpServerv4Reservation -ScopeId {scope} -IPAddress {wanted.address} -ClientId {client} "
+        f"-Name {wanted.name}"
+    )

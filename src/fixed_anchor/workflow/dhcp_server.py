@@ -78,9 +78,10 @@ def with_reservation_lines(site: Site, known: Knowledge, findings: list[Finding]
                 wanted = _in_subnet(server, wanted)
                 reserve = RESERVE[server.kind]
                 line = reserve.line(wanted)
-                remedy = f"add to {server.path}: {line}   (`fixed-anchor draft` shows it in its place)"
                 if reserve.insert is None:
                     remedy = f"run on the DHCP server: {line}   and export {server.path} again"
+                else:
+                    remedy = f"add to {server.path}: {line}   (`fixed-anchor draft` shows it in its place)"
                 found = msgspec.structs.replace(found, remedy=remedy)
         made.append(found)
     return made

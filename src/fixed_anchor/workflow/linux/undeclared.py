@@ -39,15 +39,15 @@ def with_takers(survey: HostSurvey, host: HostPlan, plan_file: str) -> HostSurve
 
 def _taken(survey: HostSurvey, found: SurveyedInterface, stack: str, file: str, line: int) -> SurveyedInterface:
     automatic = bool(found.declared_in) and found.declared_in[0].file.startswith(_AUTOMATIC)
-    if found.declared is not None and (found.stack == stack or not automatic):
-        if found.stack != stack:
-            raise NotSupported(
-                f"{found.stack} declares {found.name} ({found.declared_in[0]}), and the plan says `stack: {stack}`",
-                file=file,
-                line=line,
-                remedy="leave `stack:` out: an interface stays with the stack that declares it",
-            )
+    if found.declared is not None and found.stack == stack:
         return found
+    if found.declared is not None and not automatic:
+        raise NotSupported(
+            f"{found.stack} declares {found.name} ({found.declared_in[0]}), and the plan says `stack: {stack}`",
+            file=file,
+            line=line,
+            remedy="leave `stack:` out: an interface stays with the stack that declares it",
+        )
     able = [taker for taker in (*found.takers, *survey.takers) if taker.stack == stack]
     if automatic and not able and stack == "netplan":
         # It has NetworkManager carry out what it declares.
