@@ -54,9 +54,7 @@ def seat(
 ) -> Iterator[tuple[WindowsSeat, list[str]]]:
     """A machine whose change waits, and its settings before it."""
     with windows_seat(tmp_path / "w", monkeypatch, request.param) as there:
-        monkeypatch.setenv("ProgramData", str(tmp_path / "data"))
-        (tmp_path / "data").mkdir()
-        (tmp_path / "data/FixedAnchor").symlink_to(there.folder / "state")
+        monkeypatch.setenv("ProgramFiles", str(there.folder))
         before = there.lines()
         site = site_of(CASES[FIXED], tmp_path)
         drafted = draft_windows(site.plan, site.plan.hosts["gannet-ws"], there.target.facts, there.target.survey())

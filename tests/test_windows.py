@@ -39,12 +39,14 @@ COMMANDS: dict[str, set[str]] = {
     "Get-NetIPInterface": {"ErrorAction"}, "Get-NetLbfoTeam": {"ErrorAction"},
     "Get-NetRoute": {"PolicyStore", "ErrorAction"}, "Get-NetTCPConnection": {"State", "ErrorAction"},
     "Get-NetUDPEndpoint": {"ErrorAction"}, "Get-Process": {"ErrorAction"}, "Get-Service": {"ErrorAction"},
-    "Get-VMSwitch": {"ErrorAction"}, "Test-Path": {"LiteralPath"}, "whoami.exe": set(),
+    "Get-VMSwitch": {"ErrorAction"}, "Test-Path": {"LiteralPath"},
+    # whoami.exe, by its full path.
+    "by Ampersand ParenExpressionAst": set(),
     "ConvertTo-Json": {"Compress", "Depth", "InputObject"}, "ForEach-Object": set(), "Where-Object": set(),
 }  # fmt: skip
 OWN = {"Miss", "Value", "Text", "Texts", "Has", "Seconds", "Hexadecimal"}
-MEMBERS = {"[regex]::Replace"}
-TYPES = {"string", "bool", "int", "int64", "char", "regex", "ordered"}
+MEMBERS = {"[regex]::Replace", "[System.IO.Path]::Combine"}
+TYPES = {"string", "bool", "int", "int64", "char", "regex", "ordered", "system.environment", "system.io.path"}
 #: What Windows PowerShell 5.1 does not have, or what runs text.
 NEWER = {"TernaryExpressionAst", "PipelineChainAst", "UsingExpressionAst"}
 NEWER_TOKENS = {"QuestionQuestion", "QuestionQuestionEquals", "QuestionDot", "QuestionLBracket", "AndAnd", "OrOr"}

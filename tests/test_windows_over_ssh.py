@@ -96,7 +96,7 @@ def there(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     for name, value in {
         "PATH": f"{folder}:{os.environ['PATH']}", "FAKE": str(folder), "LOGIN": str(folder / "login"),
         "SAID": str(folder / "said"), "COMMANDS": str(COMMANDS), "PWSH": PWSH or "", "SHELL_THERE": "cmd",
-        "FIXED_ANCHOR_WINDOWS": str(folder / "machine.json"),
+        "FIXED_ANCHOR_WINDOWS": str(folder / "machine.json"), "FIXED_ANCHOR_STATE": str(folder / "FixedAnchor"),
     }.items():  # fmt: skip
         monkeypatch.setenv(name, value)
     runs(folder, MACHINES["leased"]["machine"])

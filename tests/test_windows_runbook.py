@@ -36,8 +36,13 @@ def content_of(folder: Path) -> SettingsContent:
 
 @pytest.fixture
 def book(seat: WindowsSeat, tmp_path: Path) -> Path:
-    file = tmp_path / "gannet-ws-runbook.ps1"
-    file.write_bytes(windows_runbook("gannet-ws", content_of(tmp_path), terms(), facts_of(seat.state())))
+    return runbook_file(seat, tmp_path)
+
+
+def runbook_file(seat: WindowsSeat, folder: Path) -> Path:
+    """The runbook for the machine of a seat."""
+    file = folder / "gannet-ws-runbook.ps1"
+    file.write_bytes(windows_runbook("gannet-ws", content_of(folder), terms(), facts_of(seat.state())))
     return file
 
 
@@ -73,7 +78,7 @@ def test_what_it_is_made_of(book: Path, tmp_path: Path) -> None:
     assert not NEWER_TOKENS & set(tree["tokens"])
     assert not NEWER_VARIABLES & set(tree["variables"])
     own = set(re.findall(r"^function ([\w-]+)", book.read_text(), re.MULTILINE))
-    assert {command["name"] for command in tree["commands"]} <= COMMANDS | own | {"Sort-Object"}
+    assert {command["name"] for command in tree["commands"]} <= COMMANDS | own | {"Sort-Object", "Get-Host"}
     assert book.read_bytes().isascii()
 
 
@@ -101,9 +106,18 @@ def test_shown_and_refused(seat: WindowsSeat, book: Path, tmp_path: Path) -> Non
     # Ends of lines that somebody's editor has made are no alteration.
     book.write_bytes(text.replace("\n", "\r\n").encode("utf-8-sig"))
     assert runs(book, "show")[0] == 0
-    changed(seat, elevated=False)
-    status, _, err = runs(book, typed="begin\n")
-    assert (status, "elevated" in err) == (4, True)
+    for more, expected, said in (
+        ({"elevated": False}, 4, "run this elevated"),
+        ({"elevated": True, "console": "ServerRemoteHost"}, 1, "a remoting session cannot be asked anything"),
+        ({"console": "Windows PowerShell ISE Host"}, 1, "run this in a console window"),
+    ):
+        changed(seat, **more)
+        status, out, err = runs(book, typed="begin\n")
+        # Before anything else, without a question.
+        assert (status, said in err, out) == (expected, True, "")
+    changed(seat, console=None, begun_by="explorer.exe")
+    status, out, err = runs(book, typed="no\n\n")
+    assert (status, out.splitlines()[-1]) == (1, "Press Enter to close this window"), err
     assert seat.lines() == before
     assert not seat.change().exists()
 

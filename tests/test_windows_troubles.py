@@ -91,7 +91,7 @@ def test_damaged_while_it_waits(seat: WindowsSeat, tmp_path: Path, what: str) ->
 def small(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[WindowsSeat]:
     """A machine whose folder of changes lies on a small disk."""
     with windows_seat(tmp_path / "w", monkeypatch, MACHINES["leased"]["machine"]) as there:
-        folder = there.folder / "state"
+        folder = there.folder / "FixedAnchor"
         folder.mkdir()
         with mounted(folder, "size=12m"):
             yield there
@@ -104,7 +104,7 @@ def test_a_disk_that_fills_up(small: WindowsSeat, tmp_path: Path, how: str) -> N
     draft, before = draft_of(FIXED, tmp_path), small.lines()
     small.begin(draft, within=20 if how == "the deadline" else 600)
     small.until("waiting")
-    fill(small.folder / "state")
+    fill(small.folder / "FixedAnchor")
     if how != "the deadline":
         small.target.decide("0001", how, "wren")
     ended = "confirmed" if how == states.KEEP else "rolled-back"
@@ -120,11 +120,11 @@ def test_a_disk_that_takes_nothing(small: WindowsSeat, tmp_path: Path) -> None:
     small.begin(draft_of(FIXED, tmp_path), within=20)
     small.until("waiting")
     (small.change() / "reserve").unlink()
-    fill(small.folder / "state")
+    fill(small.folder / "FixedAnchor")
     end = time.monotonic() + 240
     while small.lines() != before:
         assert time.monotonic() < end, small.log()
         time.sleep(0.2)
-    (small.folder / "state" / "fill").unlink()
+    (small.folder / "FixedAnchor" / "fill").unlink()
     assert small.until("rolled-back", "stuck") == "rolled-back"
     assert small.target.open_change() is None

@@ -16,6 +16,7 @@ from typing import Any
 import pytest
 
 from fixed_anchor.change.change import Draft, Terms
+from fixed_anchor.engine import windows_data
 from fixed_anchor.machines import reach_by
 from fixed_anchor.machines.seat import Seat
 from fixed_anchor.machines.ssh.machine import SshMachine
@@ -66,7 +67,15 @@ def argv_of_task(arguments: str) -> list[str]:
 class CountingServer(WindowsServer):
     """One for which a file that is written counts as a change to the machine as well: there, too, one may die."""
 
+    #: For how many seconds the first rename of a second fails; how often one did.
+    scans = 0.0
+    scanned = 0
+
     def answer(self, request: dict[str, Any]) -> dict[str, Any]:
+        if request.get("call") == "scanned":
+            is_held = time.monotonic() % 1 < self.scans / 10
+            self.scanned += 1
+            return {"value": is_held}
         if request.get("call") != "wrote":
             return super().answer(request)
         self.changes += 1
@@ -142,7 +151,7 @@ class WindowsSeat:
 
     def change(self, number: str = "0001") -> Path:
         """The folder of a change."""
-        return self.folder / "state/changes" / number
+        return self.folder / "FixedAnchor/changes" / number
 
     def log(self, number: str = "0001") -> str:
         """The log of a change, and what the guard's task printed."""
@@ -160,9 +169,12 @@ def windows_seat(
     fake.mkdir()
     (fake / "ssh").write_text(SSH)
     (fake / "ssh").chmod(0o755)
+    # Here a network that was identified keeps its category.
+    monkeypatch.setattr(windows_data, "CATEGORY_STEADY", 0.4)
+    monkeypatch.setattr(windows_data, "CATEGORY_WATCH", 1)
     for name, value in {
         "PATH": f"{fake}:{os.environ['PATH']}", "SAID": str(folder / "said"), "IMPORTS": IMPORTS, "PWSH": PWSH or "",
-        "FIXED_ANCHOR_WINDOWS_SERVER": str(folder / "s"), "FIXED_ANCHOR_STATE": str(folder / "state"),
+        "FIXED_ANCHOR_WINDOWS_SERVER": str(folder / "s"), "FIXED_ANCHOR_STATE": str(folder / "FixedAnchor"),
     }.items():  # fmt: skip
         monkeypatch.setenv(name, value)
     there = WindowsSeat(folder, said, wire)

@@ -57,7 +57,9 @@ class WindowsThere:
         self.file = folder / "machine.json"
         state = machine(said)
         leases = {state["adapters"][0]["guid"]: said["adapters"]["Ethernet"]["lease"]}
-        self.file.write_text(json.dumps(state | {"wire": {"leases": leases, **wire}}))
+        self.file.write_text(
+            json.dumps(state | {"root": str(host.disk("/")).rstrip("/"), "wire": {"leases": leases, **wire}})
+        )
         # The name of a socket is short.
         self._folder = os.open(folder, os.O_RDONLY)
         address = folder.__class__(f"/proc/self/fd/{self._folder}/s")

@@ -27,10 +27,11 @@ def _of_adapter(adapter: AdapterSettings, options: str) -> Iterator[str]:
     for held in adapter.addresses:
         yield f"{said} address {held.address} {'source' if held.is_source else 'aside'}"
     for gateway in adapter.gateways:
-        yield f"{said} gateway {gateway.address} metric {'-' if gateway.metric is None else gateway.metric}"
+        yield f"{said} gateway {gateway.address} metric {gateway.metric}"
     for route in adapter.routes:
         hop = "-" if route.next_hop is None else route.next_hop
         yield f"{said} route {route.destination} via {hop} metric {route.metric}"
+    yield from (f"{said} left {what}" for what in adapter.left)
     yield f"{said} resolvers {','.join(map(str, adapter.resolvers)) or '-'}"
     yield f"{said} suffix {adapter.suffix or '-'}"
     for version, family in _FAMILIES.items():

@@ -29,7 +29,8 @@ class AdapterSettings(msgspec.Struct, frozen=True):
     ``ipv4`` is ``fixed``, ``dhcp`` or ``off``; ``ipv6`` is ``fixed``, ``ra`` or ``off``. ``hears_routers`` says that
     advertisements configure it as well, beside fixed addresses too. ``resolvers`` empty means
     those of the lease. ``default_from_lease`` has the IP versions of which it takes default routes from leases and
-    routers. ``mtu`` is in bytes.
+    routers. ``mtu`` is in bytes. ``left`` are ``address …`` and ``gateway …`` that an earlier fixed setting has left in
+    the registry while the adapter asks DHCP: nobody wants them, and a restart may bring them.
     """
 
     name: str
@@ -47,6 +48,7 @@ class AdapterSettings(msgspec.Struct, frozen=True):
     default_from_lease: tuple[int, ...] = (4, 6)
     hears_routers: bool = True
     fallback: Fallback = Fallback()
+    left: tuple[str, ...] = ()
 
     def method(self, version: int) -> str:
         """How IP ``version`` (4 or 6) is configured."""

@@ -15,16 +15,21 @@ from fixed_anchor.change.change import Terms
 from fixed_anchor.change.kept_lines import kept_lines
 from fixed_anchor.change.settings import MachineSettings, SettingsContent
 from fixed_anchor.core.errors import printable
+from fixed_anchor.machines.windows import house_source
 from fixed_anchor.machines.windows.alternate import encode
 from fixed_anchor.machines.windows.facts import Facts
 
 #: In the order in which they are joined.
-PARTS = ("words", "settings", "acts", "waits", "refusals", "tasks", "guard", "verbs")
+PARTS = ("words", "house", "settings", "acts", "waits", "refusals", "tasks", "guard", "verbs")
 #: How the file ends that lies in a change's folder.
 ENDING = "ending"
 #: Seconds that are waited for a DHCP server before an adapter is taken down and up again, and for a network to be
 #: identified.
 LEASE_PATIENCE, IDENTIFICATION = 60, 45
+#: Seconds for which a network must keep its category: it is identified some seconds after its address, and again.
+CATEGORY_STEADY = 15.0
+#: Seconds for which it is looked at after the change is over.
+CATEGORY_WATCH = 90
 
 #: What can be set before the address, and must be: else there is no name service for a moment.
 _BEFORE_ADDRESSES = (SetResolvers, SetSuffix, SetSearch)
@@ -32,6 +37,8 @@ _BEFORE_ADDRESSES = (SetResolvers, SetSuffix, SetSearch)
 
 def part(name: str) -> str:
     """The text of one part of the engine."""
+    if name == "house":
+        return house_source()
     return resources.files(__package__).joinpath("windows_parts", f"{name}.ps1").read_text("ascii")
 
 
@@ -89,6 +96,8 @@ def change_data(host: str, content: SettingsContent, terms: Terms, held_seconds:
         "gateway_patience": terms.patience.gateway,
         "lease_patience": LEASE_PATIENCE,
         "identification": IDENTIFICATION,
+        "category_steady": CATEGORY_STEADY,
+        "category_watch": CATEGORY_WATCH,
         "was": kept_lines(content.before, content.options),
         "until_decided": kept_lines(content.until_decided, _options(content)),
         "wanted": kept_lines(content.after, _options(content)),

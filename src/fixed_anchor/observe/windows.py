@@ -24,6 +24,8 @@ from fixed_anchor.observe.windows_lease import lease_of
 _INTERFACES = r"HKLM\SYSTEM\CurrentControlSet\Services\Tcpip\Parameters\Interfaces"
 #: Where an address comes from, by Windows' word for the origin of its prefix.
 _ORIGINS = {"Manual": "fixed", "Dhcp": "dhcp", "WellKnown": "link-local", "RouterAdvertisement": "slaac"}
+#: The metric of a route of which nobody says one, as Windows has it in force.
+USUAL_METRIC = 256
 _NOWHERE = frozenset({"0.0.0.0", "::"})
 
 
@@ -185,7 +187,7 @@ def kept_config(facts: Facts, adapter: Adapter, kept: Kept) -> InterfaceConfig:
     routers = 6 in spoken and spoken[6].hears_routers
     metrics = [*kept.metrics, *[""] * len(kept.gateways)]
     routes = [
-        Route(parse_destination("0.0.0.0/0"), parse_address(g), int(m) if m.isdecimal() else None)
+        Route(parse_destination("0.0.0.0/0"), parse_address(g), _metric(m))
         for g, m in zip(kept.gateways, metrics, strict=False)
         if g and not leased and 4 in spoken
     ]
@@ -209,6 +211,11 @@ def kept_config(facts: Facts, adapter: Adapter, kept: Kept) -> InterfaceConfig:
         lease_routes=4 not in ignoring,
         fallback=_alternate(kept),
     )
+
+
+def _metric(text: str) -> int:
+    """A metric of the registry: 0, or none, is what the dialog writes for the one that Windows gives by itself."""
+    return (int(text) if text.isdecimal() else 0) or USUAL_METRIC
 
 
 def never_source(facts: Facts, adapter: Adapter) -> frozenset[IPAddress]:

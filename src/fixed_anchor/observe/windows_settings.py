@@ -8,8 +8,8 @@ from fixed_anchor.change.settings import AdapterSettings, HeldAddress, MachineSe
 from fixed_anchor.core.config import Fallback, InterfaceConfig
 from fixed_anchor.core.plan import Gateway
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
-from fixed_anchor.machines.windows.facts import Facts
-from fixed_anchor.observe.windows import kept_config, never_source
+from fixed_anchor.machines.windows.facts import Adapter, Facts, Kept
+from fixed_anchor.observe.windows import kept_config, kept_routes_of, never_source
 
 
 def settings_now(facts: Facts, survey: HostSurvey, names: tuple[str, ...]) -> Settings:
@@ -47,4 +47,15 @@ def _adapter(facts: Facts, found: SurveyedInterface) -> AdapterSettings:
         default_from_lease=tuple(v for v in (4, 6) if v not in ignoring),
         hears_routers=any(i.version == 6 and i.hears_routers for i in sides),
         fallback=declared.fallback or Fallback(),
+        left=_left(facts, there, kept) if declared.ipv4 == "dhcp" else (),
     )
+
+
+def _left(facts: Facts, adapter: Adapter, kept: Kept) -> tuple[str, ...]:
+    """What an earlier fixed setting has left: values of the registry, and of the persistent store."""
+    stored = [a for a in facts.addresses if (a.index, a.store) == (adapter.index, "PersistentStore")]
+    addresses = [a for a in kept.addresses if a and a != "0.0.0.0"]
+    addresses += [a.address for a in stored if a.prefix_origin == "Manual" and ":" not in a.address]
+    hops = [g for g in kept.gateways if g]
+    hops += [str(r.next_hop) for r in kept_routes_of(facts, adapter) if str(r.destination) == "0.0.0.0/0"]
+    return (*(f"address {a}" for a in dict.fromkeys(addresses)), *(f"gateway {g}" for g in dict.fromkeys(hops)))

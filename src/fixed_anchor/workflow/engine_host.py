@@ -149,4 +149,8 @@ class EngineHost:
         return driver.folder_of(self.machine, number)
 
     def command_without_tool(self, number: str, verb: str) -> str | None:
-        return " ".join(driver.engine_command(self.machine, number, verb)) if self.machine.has_shell else None
+        if not self.machine.has_shell:
+            return None
+        # In double quotes, which every shell there takes alike.
+        words = driver.engine_command(self.machine, number, verb)
+        return " ".join(f'"{word}"' if " " in word else word for word in words)

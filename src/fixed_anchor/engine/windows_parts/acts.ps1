@@ -9,9 +9,19 @@ function Perform($act) {
             if (@($act.servers).Count) { Set-DnsClientServerAddress -InterfaceIndex $index -ServerAddresses ([string[]] @($act.servers)) -ErrorAction Stop }
             else { Set-DnsClientServerAddress -InterfaceIndex $index -ResetServerAddresses -ErrorAction Stop }
         }
-        'suffix' { Set-DnsClient -InterfaceIndex $index -ConnectionSpecificSuffix "$($act.suffix)" -ErrorAction Stop }
-        'search' { Set-DnsClientGlobalSetting -SuffixSearchList ([string[]] @($act.domains)) -ErrorAction Stop }
-        'dhcp' { Set-NetIPInterface -InterfaceIndex $index -AddressFamily IPv4 -Dhcp $(if ($act.asks) { 'Enabled' } else { 'Disabled' }) -ErrorAction Stop }
+        'suffix' {
+            Set-DnsClient -InterfaceIndex $index -ConnectionSpecificSuffix "$($act.suffix)" -ErrorAction Stop
+            # Some releases do nothing where it is to be empty.
+            if (-not $act.suffix -and (Text (Key "$tcpip\$($act.guid)") 'Domain')) { Set-ItemProperty -LiteralPath "$tcpip\$($act.guid)" -Name 'Domain' -Value '' -Type String -ErrorAction Stop }
+        }
+        'search' {
+            Set-DnsClientGlobalSetting -SuffixSearchList ([string[]] @($act.domains)) -ErrorAction Stop
+            if (-not @($act.domains).Count -and @(Texts (Get-DnsClientGlobalSetting -ErrorAction Stop) 'SuffixSearchList').Count) { Set-DnsClientGlobalSetting -SuffixSearchList ([string[]] @('')) -ErrorAction Stop }
+        }
+        'dhcp' {
+            Set-NetIPInterface -InterfaceIndex $index -AddressFamily IPv4 -Dhcp $(if ($act.asks) { 'Enabled' } else { 'Disabled' }) -ErrorAction Stop
+            if ($act.asks) { Clear-Left "$($act.guid)" }
+        }
         'routers' { Set-NetIPInterface -InterfaceIndex $index -AddressFamily IPv6 -RouterDiscovery $(if ($act.hears) { 'Enabled' } else { 'Disabled' }) -ErrorAction Stop }
         'default-routes' { Set-NetIPInterface -InterfaceIndex $index -AddressFamily "IPv$($act.version)" -IgnoreDefaultRoutes $(if ($act.takes) { 'Disabled' } else { 'Enabled' }) -ErrorAction Stop }
         'mtu' { Set-NetIPInterface -InterfaceIndex $index -AddressFamily "IPv$($act.version)" -NlMtuBytes ([int] $act.size) -ErrorAction Stop }
@@ -34,23 +44,47 @@ function Perform-All([string] $list, [bool] $any) {
     foreach ($act in Listed $list) {
         Log "act: $($act.shown)"
         $begun = Ticks
-        try {
-            Perform $act
-            Log "act ended after $([int] ((Ticks) - $begun)) s"
-        } catch {
-            $said = ("$($_.Exception.Message)" -split '[\r\n]+')[0].Trim()
-            Log "act failed: $said"
-            $all = $false
-            if (-not $any) { $now.failed = "this failed: $($act.shown): $said"; return $false }
+        while ($true) {
+            try {
+                Perform $act
+                Log "act ended after $([int] ((Ticks) - $begun)) s"
+                break
+            } catch {
+                # What another call has just made may take a moment until it is found.
+                if ((Is-Not-Found $_) -and (Ticks) - $begun -lt 5) { Pause; continue }
+                $said = ("$($_.Exception.Message)" -split '[\r\n]+')[0].Trim()
+                Log "act failed: $said"
+                $all = $false
+                if (-not $any) { $now.failed = "this failed: $($act.shown): $said"; return $false }
+                break
+            }
         }
     }
     return $all
 }
+function Is-Not-Found($failed) { return "$($failed.CategoryInfo.Category)" -eq 'ObjectNotFound' -or "$($failed.FullyQualifiedErrorId)".Contains('NotFound') }
+# What a fixed setting left in the registry, which a restart might bring under DHCP: it goes.
+function Clear-Left([string] $guid) {
+    $key = Key "$tcpip\$guid"
+    foreach ($name in 'IPAddress', 'SubnetMask', 'DefaultGateway', 'DefaultGatewayMetric') {
+        if (@(Texts $key $name | Where-Object { $_ -and $_ -ne '0.0.0.0' }).Count) { Set-ItemProperty -LiteralPath "$tcpip\$guid" -Name $name -Value ([string[]] @()) -Type MultiString -ErrorAction Stop }
+    }
+}
 # One call for everything of IPv4; it answers with a number: 0 done, 1 done with a restart.
 function Call-Cim([int] $index, [string] $method, $arguments) {
-    $config = Get-CimInstance -ClassName Win32_NetworkAdapterConfiguration -Filter "InterfaceIndex = $index" -ErrorAction Stop
-    $answer = Invoke-CimMethod -InputObject $config -MethodName $method -Arguments $arguments -ErrorAction Stop
-    if (@('0', '1') -notcontains "$($answer.ReturnValue)") { throw "$method answered $($answer.ReturnValue)" }
+    $until = (Ticks) + 10
+    while ($true) {
+        $config = Get-CimInstance -ClassName Win32_NetworkAdapterConfiguration -Filter "InterfaceIndex = $index" -ErrorAction Stop
+        $answer = "$((Invoke-CimMethod -InputObject $config -MethodName $method -Arguments $arguments -ErrorAction Stop).ReturnValue)"
+        if (@('0', '1') -contains $answer) { return }
+        # Right after another call, or while a dialog of the adapter is open, it may take a moment.
+        if (-not $answers.ContainsKey($answer) -or (Ticks) -ge $until) { throw "$method answered $answer" + $(if ($answers.ContainsKey($answer)) { ": $($answers[$answer])" }) }
+        Pause
+    }
+}
+$answers = @{
+    '84' = 'IP is not enabled on the adapter, or its cable is out'
+    '2147786788' = 'somebody else is changing the settings; close every dialog in which they are open'
 }
 function Found-At([int] $index, [string] $address, [string] $store) {
     return @(Addresses $index $store | Where-Object { (Bare "$($_.IPAddress)") -eq $address })
@@ -109,6 +143,19 @@ function Drop-Route([int] $index, [string] $destination, [string] $hop) {
         if (@(Route-At $index $destination $hop $store).Count) {
             Remove-NetRoute -InterfaceIndex $index -DestinationPrefix $destination -NextHop $hop -PolicyStore $store -Confirm:$false -ErrorAction Stop
         }
+    }
+    if ($destination -eq '0.0.0.0/0') { Forget-Gateway $index $hop }
+}
+# Whether the call takes a gateway from the registry as well differs; a restart would bring it.
+function Forget-Gateway([int] $index, [string] $hop) {
+    foreach ($guid in Guids) {
+        if ((Index $guid) -ne $index) { continue }
+        $key = Key "$tcpip\$guid"
+        $gateways, $metrics = @(Texts $key 'DefaultGateway'), @(Texts $key 'DefaultGatewayMetric')
+        if ($gateways -notcontains $hop) { continue }
+        $stay = @(for ($at = 0; $at -lt $gateways.Count; $at++) { if ($gateways[$at] -ne $hop) { $at } })
+        Set-ItemProperty -LiteralPath "$tcpip\$guid" -Name 'DefaultGateway' -Value ([string[]] @($stay | ForEach-Object { $gateways[$_] })) -Type MultiString -ErrorAction Stop
+        Set-ItemProperty -LiteralPath "$tcpip\$guid" -Name 'DefaultGatewayMetric' -Value ([string[]] @($stay | ForEach-Object { if ($metrics.Count -gt $_) { $metrics[$_] } else { '0' } })) -Type MultiString -ErrorAction Stop
     }
 }
 # The binding is passed on as an object: by its name it would be a pattern.

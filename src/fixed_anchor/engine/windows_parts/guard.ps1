@@ -26,6 +26,8 @@ function End-Hold {
     if ($missing.Count) { Log 'in force now, but not as wanted:'; foreach ($line in $missing) { Log "  $(Readable $line)" } }
     $now.held_over = $true
     Put 'hold-over' 'yes'
+    # Its network is identified once more.
+    if ((Decided) -eq 'keep') { foreach ($line in Await-Category ([int] (Value (Change) 'identification'))) { Log "left to do by hand: $line"; Put 'incomplete' 'yes' } }
 }
 function Roll-Back([string] $why) {
     if ((Decided) -eq 'roll-back') { $why = Decided-Because }
@@ -41,11 +43,13 @@ function Take-Back([int] $seconds) {
     $was = @(Listed 'was')
     $leased = @(Texts $saved 'leased')
     [void] (Perform-All 'back' $true)
-    $missing = @(Await-Settled $seconds $was $leased)
+    $missing = @(Await-Settled $seconds $was $leased $true)
     if ($missing.Count) {
-        Restart-All "the former state is not reached: $(Readable $missing[0])"
+        $up = @(Texts $saved 'up')
+        $lost = @(Guids | Where-Object { if (Is-Up $_) { $leased -contains $_ -and -not (Has-Lease (Index $_)) } else { $up -contains $_ } })
+        Restart-Lost $lost "the former state is not reached: $(Readable $missing[0])"
         [void] (Perform-All 'back' $true)
-        $missing = @(Await-Settled ([int] (Value (Change) 'lease_patience')) $was $leased)
+        $missing = @(Await-Settled ([int] (Value (Change) 'lease_patience')) $was $leased $true)
     }
     if ($missing.Count -eq 0 -and [bool] (Value $saved 'gateway_answered')) {
         $until = (Ticks) + [int] (Value (Change) 'gateway_patience')
@@ -54,18 +58,36 @@ function Take-Back([int] $seconds) {
             Pause
         }
     }
-    foreach ($line in Await-Category ([int] (Value (Change) 'identification'))) { Log "left to do by hand: $line" }
+    if ($missing.Count -eq 0) { $missing = @(Await-Category ([int] (Value (Change) 'identification'))) }
+    else { [void] @(Mend-Categories) }
     Register
-    if ($missing.Count -eq 0) { Finish 'rolled-back' ''; return }
+    if ($missing.Count -eq 0) {
+        Tell-Other-Leases (Value $saved 'leases')
+        Finish 'rolled-back' ''
+        return
+    }
     Log 'the former state was not reached:'
     foreach ($line in $missing) { Log "  $(Readable $line)" }
     Log 'left to do by hand, elevated, best at the console: this must be so, see Get-NetIPAddress, Get-NetRoute and Get-DnsClientServerAddress:'
     foreach ($line in $was) { Log "    $(Readable $line)" }
     Log "  the registry keys of before are saved in $dir/saved (reg import, and a restart)"
-    Log "  or let the engine try once more: powershell -ExecutionPolicy Bypass -File $dir/engine.ps1 roll-back $dir"
-    Log "  or accept what is there now: powershell -ExecutionPolicy Bypass -File $dir/engine.ps1 close $dir WHO WHY"
+    Log "  or let the engine try once more: powershell -NoProfile -ExecutionPolicy Bypass -File `"$dir/engine.ps1`" roll-back `"$dir`""
+    Log "  or accept what is there now: powershell -NoProfile -ExecutionPolicy Bypass -File `"$dir/engine.ps1`" close `"$dir`" WHO WHY"
     Log 'until then no other change can begin, and the next start of the machine tries once more; so close the change where it is to stay as it is'
     while ($true) { try { Set-To 'stuck'; break } catch { Pause } }
+}
+# A server may give another address than before; nobody may think that it is the one of before.
+function Tell-Other-Leases($leases) {
+    foreach ($guid in Guids) {
+        $before = Text $leases $guid
+        if (-not $before) { continue }
+        $here = Lease (Index $guid)
+        if ($here -and $here -ne $before) {
+            $other = "$(Named $guid) has the lease of $here now, before the change it was $before"
+            Log $other
+            try { Put 'why' "$(Kept 'why'); $other" } catch { Log 'why could not be recorded' }
+        }
+    }
 }
 # Whether `start` gave up waiting for this guard, or the lock is another's by now.
 function Given-Up { return (Decided) -eq 'roll-back' -or -not (Is-There 'armed') -or (Open-Change) -ne $name }
@@ -98,7 +120,7 @@ function Activate {
     if ($asking.Count) {
         $missing = @(Await-Settled ([int] (Value (Change) 'lease_patience')) $wanted $asking)
         if (@($missing | Where-Object { $_ -like 'no DHCP server*' }).Count) {
-            Restart-All 'no DHCP server has answered'
+            Restart-Lost @($asking | Where-Object { (Is-Up $_) -and -not (Has-Lease (Index $_)) }) 'no DHCP server has answered'
             $missing = @(Await-Settled 20 $wanted $asking)
             $none = @($missing | Where-Object { $_ -like 'no DHCP server*' })
             if ($none.Count) { return $none[0] }
@@ -134,10 +156,31 @@ function Watch {
         Log "more time: $(Kept 'more-time') s"
         Remove "$dir/more-time"
     }
+    Add-Sleep
+    $wrong = Watch-Category
+    if ($wrong) { [void] (Claim 'roll-back' 'its guard' $wrong); return $false }
     if ((Is-There 'held-until') -and (Ticks) -ge (Number (Kept 'held-until'))) { End-Hold }
     if ((Ticks) -lt (Number (Kept 'deadline'))) { return $false }
     try { [void] (Claim 'roll-back' 'the deadline' 'nobody confirmed it in time') } catch { return -not (Decided) }
     return $false
+}
+# The ticks may stand still while the machine sleeps; the count of milliseconds since its start does not. Both are compared
+# beside the clock, which alone would be moved by whoever sets it: what was slept counts for the deadline.
+function Add-Sleep {
+    $ticks, $utc, $count = (Ticks), [DateTime]::UtcNow, [Environment]::TickCount
+    if ($now.ticks) {
+        $slept = Slept ($ticks - $now.ticks) ($utc - $now.utc).TotalSeconds (([int64] $count - [int64] $now.count + 4294967296) % 4294967296 / 1000)
+        if ($slept -ge 10) {
+            Log "the machine slept for $([int] $slept) s, which count"
+            foreach ($file in 'deadline', 'held-until') { if (Is-There $file) { Put $file (Plain ((Number (Kept $file)) - $slept)) } }
+        }
+    }
+    $now.ticks, $now.utc, $now.count = $ticks, $utc, $count
+}
+# How many seconds the ticks have missed, by clock and count alike.
+function Slept([double] $by_ticks, [double] $by_clock, [double] $by_count) {
+    if ([Math]::Abs($by_clock - $by_count) -gt 5) { return 0 }
+    return $by_count - $by_ticks
 }
 function Guard {
     # Whoever would begin a guard again goes on watching over that one.
@@ -165,15 +208,40 @@ function Guard {
         if (@('leaving', 'writing', 'activating', 'waiting') -notcontains (State) -or (Decided) -eq 'keep') { throw }
         Roll-Back "its guard failed while it was $(State)"
     } finally { $held.Dispose() }
+    Linger
+}
+# A network may be identified long after its address has changed: for a while after a change is over it is looked at,
+# unless the next change has begun.
+function Linger {
+    if (-not (Is-Final (State))) { return }
+    $until = (Ticks) + [int] (Value (Change) 'category_watch')
+    while ((Ticks) -lt $until -and -not (Open-Change)) {
+        try { foreach ($line in Mend-Categories) { Tell-Once "after it was over: $line" } } catch { Tell-Once "guard: $($_.Exception.Message)" }
+        Start-Sleep -Seconds 1
+    }
+}
+# Whether the settings are those from before the change. Adapters may still be coming up.
+function Is-Untouched {
+    $until = (Ticks) + 60
+    while ($true) {
+        try {
+            $differing = @(Differing @(Kept-Lines) @(Listed 'was'))
+            foreach ($line in $differing) { Log "boot: not as before: $(Readable $line)" }
+            return $differing.Count -eq 0
+        } catch { if ((Ticks) -ge $until) { Log "boot: $(("$($_.Exception.Message)" -split '[\r\n]+')[0])"; return $false } }
+        Pause
+    }
 }
 # At a start of the machine: no process of the change is left. Adapters and their addresses come up meanwhile.
 function Boot {
     $here = State
     switch ($here) {
-        { @('', 'prepared') -contains $_ } { Log 'boot: nothing had been changed'; Finish 'rolled-back' 'the machine went down before anything was changed' }
+        { @('', 'prepared') -contains $_ -and (Is-Untouched) } { Log 'boot: nothing had been changed'; Finish 'rolled-back' 'the machine went down before anything was changed' }
         { Is-Final $_ } { Disarm }
         'committing' { Commit }
         default {
+            # The last rename may be lost in a power cut: then more was done than is recorded.
+            if (-not $here) { $here = 'not begun by its record' }
             Log "boot: the machine went down while the change was $here"
             if ((Decided) -eq 'roll-back') { Because (Decided-Because) } else { Because "the machine went down while it was $here" }
             Try-Set-To 'rolling-back'

@@ -1,8 +1,7 @@
 
 # --- what is refused before anything is changed ----------------------------------------------------
 function Check-Rights {
-    # The mandatory level high, or system: a number, whatever the language is.
-    if (@(@(whoami.exe /groups) -match 'S-1-16-(12288|16384)').Count -eq 0) { Refuse 4 'changing this machine needs an elevated session (Run as administrator); nothing was changed' }
+    if (-not (Is-Elevated)) { Refuse 4 'changing this machine needs an elevated session (Run as administrator); nothing was changed' }
 }
 # The guard is a file that must run as SYSTEM; a policy for the whole machine counts more than its command line.
 function Check-Policy {
@@ -12,11 +11,19 @@ function Check-Policy {
         }
     }
 }
-# SYSTEM and administrators alone, by their numbers: the names are translated.
-function Check-Home {
-    if ($dir.Contains('"') -or $dir -notmatch '^([A-Za-z]:|/)') { Refuse 2 "$dir is no plain absolute path" }
-    $said = icacls.exe $root /inheritance:r /grant:r '*S-1-5-18:(OI)(CI)F' '*S-1-5-32-544:(OI)(CI)F'
-    if ($LASTEXITCODE -ne 0) { Refuse 4 "$root cannot be kept to administrators (icacls: $(@($said)[-1])); nothing was changed" }
+# The house, its changes, this one and everything in it: nothing is loaded or written before that was looked at.
+function Check-House {
+    $house = [System.IO.Path]::GetDirectoryName($root)
+    $why = Any-Foreign @($house, $root, $dir, "$root/open")
+    # What somebody else is just making gets its owner a moment later.
+    for ($try = 0; -not $why -and $try -lt 10; $try++) {
+        $inside = Any-Foreign @([System.IO.Directory]::GetFileSystemEntries($dir, '*', 'AllDirectories'))
+        if (-not $inside) { return }
+        Pause
+    }
+    Fail 4 $(if ($why) { $why } else { $inside })
+}
+function Check-Room {
     $drive = New-Object -TypeName System.IO.DriveInfo -ArgumentList ([System.IO.Path]::GetPathRoot($dir))
     if ($drive.AvailableFreeSpace -lt 8MB) { Refuse 1 "only $([int] ($drive.AvailableFreeSpace / 1KB)) KiB are left on the disk of $dir; nothing was changed" }
 }
@@ -49,23 +56,30 @@ function Saved {
 }
 # As data, for the way back and for whoever looks; and the adapters' registry keys, for a person with nothing else.
 function Save {
-    $leased = @()
-    $categories = @{}
+    $leased, $up = @(), @()
+    $categories, $leases = @{}, @{}
     foreach ($guid in Guids) {
-        if (Has-Lease (Index $guid)) { $leased += $guid }
+        $lease = Lease (Index $guid)
+        if ($lease) { $leased += $guid; $leases[$guid] = $lease }
+        if (Is-Up $guid) { $up += $guid }
         $categories[$guid] = Category $guid
     }
     $answers = Gateway-Answers
-    $saved = @{ leased = @($leased); categories = $categories; lines = @(Kept-Lines); gateway_answered = $answers }
+    $saved = @{
+        leased = @($leased); leases = $leases; up = @($up); categories = $categories; lines = @(Kept-Lines); in_force = @(In-Force)
+        gateway_answered = $answers
+    }
     Write-New "$dir/reserve" ('-' * 65536)
     Put 'saved.json' (ConvertTo-Json -Depth 4 -InputObject $saved)
     [void] [System.IO.Directory]::CreateDirectory("$dir/saved")
+    Keep-To-Administrators "$dir/saved"
     foreach ($guid in Guids) {
         foreach ($at in 'Tcpip', 'Tcpip6') {
             $key = "HKLM\SYSTEM\CurrentControlSet\Services\$at\Parameters\Interfaces\$guid"
             if (-not (Test-Path -LiteralPath $key.Replace('HKLM\', 'HKLM:\'))) { continue }
-            $said = reg.exe export $key ([System.IO.Path]::Combine($dir, 'saved', "$at-$guid.reg")) /y
-            if ($LASTEXITCODE -ne 0) { Refuse 1 "the registry key of $(Named $guid) could not be saved ($(@($said)[-1])); nothing was changed" }
+            $said = & (Of-System 'reg.exe') export $key ([System.IO.Path]::Combine($dir, 'saved', "$at-$guid.reg")) /y
+            if ($LASTEXITCODE -eq 0) { Keep-To-Administrators "$dir/saved/$at-$guid.reg" }
+            else { Refuse 1 "the registry key of $(Named $guid) could not be saved ($(@($said)[-1])); nothing was changed" }
         }
     }
 }

@@ -1,17 +1,31 @@
 
 # --- the runbook: one change of one machine, in one file ----------------------------------------------------
-#   powershell -ExecutionPolicy Bypass -File RUNBOOK             does the change, here, elevated: looks, asks, and rolls it
-#                                                                back unless somebody says that it is to be kept
-#   powershell -ExecutionPolicy Bypass -File RUNBOOK show        shows what it would do; changes nothing
-#   powershell -ExecutionPolicy Bypass -File RUNBOOK status      what is going on
-#   powershell -ExecutionPolicy Bypass -File RUNBOOK confirm     keeps the change, from another session
-#   powershell -ExecutionPolicy Bypass -File RUNBOOK restore     rolls an open change back at once; one that was kept is
-#                                                                undone by a change of its own
+#   powershell -NoProfile -ExecutionPolicy Bypass -File RUNBOOK [WORD]
+#     (nothing)   does the change, here, elevated: looks, asks, and rolls it back unless somebody says that it is to be kept
+#     show        shows what it would do; changes nothing
+#     status      what is going on
+#     confirm     keeps the change, from another session
+#     restore     rolls an open change back at once; one that was kept is undone by a change of its own
 # It needs no network and nothing that is not part of Windows.
-$house = "$env:FIXED_ANCHOR_STATE"
-if (-not $house) { $house = [System.IO.Path]::Combine([Environment]::GetFolderPath('CommonApplicationData'), 'FixedAnchor') }
+$house = House
 $changes = [System.IO.Path]::Combine($house, 'changes')
 $book = [System.IO.Path]::GetFileName($PSCommandPath)
+# A window that a double click has opened closes with the program, and all that it says is gone.
+function Hold-Window {
+    try {
+        $here = Get-CimInstance -ClassName Win32_Process -Filter "ProcessId = $PID" -ErrorAction Stop
+        $above = Get-CimInstance -ClassName Win32_Process -Filter "ProcessId = $([int] $here.ParentProcessId)" -ErrorAction Stop
+        if ((Text $above 'Name') -ne 'explorer.exe') { return }
+    } catch { return }
+    [void] (Ask-Line 'Press Enter to close this window')
+}
+# Whoever is asked must be able to answer, and to do what is asked for: said before anything else.
+function Check-Console {
+    $host_name = "$((Get-Host).Name)"
+    if ($host_name -eq 'ServerRemoteHost') { Fail 1 'a remoting session cannot be asked anything: run this at the console, or in a session over SSH; nothing was changed' }
+    if ($host_name -like '*ISE*') { Fail 1 "$host_name cannot be asked anything: run this in a console window of PowerShell; nothing was changed" }
+    if (-not (Is-Elevated)) { Fail 4 'run this elevated (Run as administrator); nothing was changed' }
+}
 function Say([string] $text) { [Console]::Out.WriteLine($text) }
 # The text of this file, with the ends of lines that it was made with; whoever carried it may have made others of them.
 function Own-Text { return [System.IO.File]::ReadAllText($PSCommandPath).Replace("`r`n", "`n") }
@@ -38,11 +52,16 @@ function Use-Change([string] $folder) {
 }
 # Lays the data of a change down in a new folder, and goes on with that.
 function Lay-Down($data, [string[]] $told) {
+    $why = Make-House $house
+    if (-not $why) { $why = Any-Foreign @($changes) }
+    if ($why) { Fail 4 $why }
     [void] [System.IO.Directory]::CreateDirectory($changes)
+    Keep-To-Administrators $changes
     $taken = @([System.IO.Directory]::GetDirectories($changes) | ForEach-Object { [System.IO.Path]::GetFileName($_) } | Where-Object { $_ -match '^\d+$' } | ForEach-Object { [int] $_ })
     $number = 1 + [int] (@($taken | Sort-Object)[-1])
     $mine = [System.IO.Path]::Combine($changes, "runbook.$PID")
     [void] [System.IO.Directory]::CreateDirectory($mine)
+    Keep-To-Administrators $mine
     Use-Change $mine
     # One line end more would not be what the digest was made of.
     Write-New "$mine/change.json" $data
@@ -54,19 +73,23 @@ function Lay-Down($data, [string[]] $told) {
     Write-New "$mine/facts.json" $carried.facts
     while ($true) {
         $folder = [System.IO.Path]::Combine($changes, ('{0:d4}' -f $number))
-        try { [System.IO.Directory]::Move($mine, $folder); break } catch [System.IO.IOException] { if (-not [System.IO.Directory]::Exists($folder)) { throw } $number++ }
+        try { Rename-To $mine $folder $false; break } catch { if (-not [System.IO.Directory]::Exists($folder)) { throw } $number++ }
     }
     Use-Change $folder
+    Check-House
 }
 # The open change; else the last one of all.
 function Find-Change([bool] $last) {
     $script:root = $changes
+    $why = Any-Foreign @($house, $changes)
+    if ($why) { Fail 4 $why }
     $open = Open-Change
-    if ($open) { Use-Change ([System.IO.Path]::Combine($changes, $open)); return }
+    if ($open) { Use-Change ([System.IO.Path]::Combine($changes, $open)); Check-House; return }
     $all = @()
     if ([System.IO.Directory]::Exists($changes)) { $all = @([System.IO.Directory]::GetDirectories($changes) | Where-Object { [System.IO.Path]::GetFileName($_) -match '^\d+$' } | Sort-Object) }
     if (-not $last -or $all.Count -eq 0) { Fail 7 'no change is open on this machine' }
     Use-Change $all[-1]
+    Check-House
 }
 function Show-Draft { foreach ($line in $carried.shown) { Say $line } }
 # One line of whoever is there; nothing where nobody is.
@@ -113,7 +136,6 @@ function Judge {
     $script:word, $script:second = '', ''
 }
 function Carry-Out($data, [string] $question) {
-    if (@(@(whoami.exe /groups) -match 'S-1-16-(12288|16384)').Count -eq 0) { Fail 4 'run this elevated (Run as administrator); nothing was changed' }
     $answer = Ask-Line $question
     if ("$answer".Trim() -ne 'begin') { Fail 1 'nothing was changed' }
     Lay-Down $data @($carried.told + @("run here by $env:USERNAME at the console; its digest is as it was made"))
@@ -122,7 +144,7 @@ function Carry-Out($data, [string] $question) {
     Judge
     while ((State) -eq 'waiting' -and -not (Decided)) {
         $answer = Ask-Line "Automatic rollback in $([Math]::Floor((Number (Kept 'deadline')) - (Ticks))) s. Look for yourself; then type  keep  or  back"
-        if ($null -eq $answer) { Say "nobody is here to answer; keep it with: powershell -ExecutionPolicy Bypass -File $book confirm"; break }
+        if ($null -eq $answer) { Say "nobody is here to answer; keep it with: powershell -NoProfile -ExecutionPolicy Bypass -File $book confirm"; break }
         switch ("$answer".Trim()) {
             'keep' { Decide-Here 'keep' }
             'back' { Decide-Here 'roll-back' }
@@ -148,11 +170,11 @@ function Run-Book {
     try {
         Check-Whole
         switch ("$verb") {
-            '' { Show-Draft; Carry-Out $carried.change 'Type  begin  to do this; anything else ends here' }
+            '' { Check-Console; Show-Draft; Carry-Out $carried.change 'Type  begin  to do this; anything else ends here' }
             'show' { Show-Draft }
             'status' { Find-Change $true; Status }
             'confirm' { Find-Change $false; $script:word = 'a person, with the runbook'; Confirm }
-            'restore' { Restore }
+            'restore' { Check-Console; Restore }
             default { Fail 2 "$verb is none of: show, status, confirm, restore, or nothing for the change itself" }
         }
     } catch {
@@ -162,4 +184,5 @@ function Run-Book {
     }
     foreach ($line in $done.out) { Say "$line" }
     if ($done.err) { [Console]::Error.WriteLine($done.err) }
+    Hold-Window
 }

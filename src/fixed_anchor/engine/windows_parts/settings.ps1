@@ -3,6 +3,8 @@
 $tcpip = 'HKLM:\SYSTEM\CurrentControlSet\Services\Tcpip\Parameters\Interfaces'
 $tcpip6 = 'HKLM:\SYSTEM\CurrentControlSet\Services\Tcpip6\Parameters\Interfaces'
 $alternates = 'HKLM:\SYSTEM\CurrentControlSet\Services\Dhcp\Configurations'
+# The metric of a gateway for which the dialog wrote 0, or nothing.
+$usual_metric = 256
 # Adapters are found by their GUID: names are people's, and numbers change with a restart.
 function Adapter([string] $guid) { return Get-NetAdapter -IncludeHidden -ErrorAction Stop | Where-Object { "$($_.InterfaceGuid)" -eq $guid } | Select-Object -First 1 }
 function Index([string] $guid) {
@@ -67,8 +69,17 @@ function Kept-Of([string] $guid) {
     $metrics = @(Texts $key 'DefaultGatewayMetric')
     $at = 0
     foreach ($gateway in @(Texts $key 'DefaultGateway')) {
-        if ($gateway -and $sides.ContainsKey('IPv4') -and -not $asks) { "$guid gateway $gateway metric " + $(if ($metrics.Count -gt $at -and $metrics[$at]) { $metrics[$at] } else { '-' }) }
+        if ($gateway -and $sides.ContainsKey('IPv4') -and -not $asks) { "$guid gateway $gateway metric " + $(if ($metrics.Count -gt $at -and $metrics[$at] -match '^0*[1-9]') { [int] $metrics[$at] } else { $usual_metric }) }
         $at++
+    }
+    # Under DHCP nothing of this is wanted: a restart may bring it all the same.
+    if ($asks) {
+        $left = @(Texts $key 'IPAddress' | Where-Object { $_ -and $_ -ne '0.0.0.0' })
+        $left += @(Addresses $index 'PersistentStore' | Where-Object { "$($_.PrefixOrigin)" -eq 'Manual' -and -not (Is-Six "$($_.IPAddress)") } | ForEach-Object { "$($_.IPAddress)" })
+        foreach ($address in @($left | Select-Object -Unique)) { "$guid left address $address" }
+        $left = @(Texts $key 'DefaultGateway' | Where-Object { $_ })
+        $left += @(Routes $index 'PersistentStore' | Where-Object { "$($_.DestinationPrefix)" -eq '0.0.0.0/0' } | ForEach-Object { "$($_.NextHop)" })
+        foreach ($gateway in @($left | Select-Object -Unique)) { "$guid left gateway $gateway" }
     }
     foreach ($route in Routes $index 'PersistentStore') {
         $hop = Bare "$($route.NextHop)"
@@ -89,9 +100,10 @@ function Kept-Of([string] $guid) {
     $counts = @(Texts $key 'ActiveConfigurations') -contains "Alternate_$guid"
     "$guid fallback " + $(if ($counts -and $null -ne $options) { (@($options) | ForEach-Object { '{0:x2}' -f $_ }) -join '' } else { '-' })
 }
-# The lines that are in one list alone: "- " of those that are wanted and not there, "+ " of those that are there.
+# The lines that are in one list alone: "- " of those that are wanted and not there, "+ " of those that are there. What an
+# earlier setting had left in the registry is wanted by nobody.
 function Differing($there, $wanted) {
-    foreach ($line in $wanted) { if ($there -cnotcontains $line) { "- $line" } }
+    foreach ($line in $wanted) { if ($there -cnotcontains $line -and $line -notmatch ' left ') { "- $line" } }
     foreach ($line in $there) { if ($wanted -cnotcontains $line) { "+ $line" } }
 }
 # Who has an address that Windows found twice: another adapter of this machine, which answers as well, or another machine.
@@ -122,8 +134,33 @@ function Not-In-Force($wanted, $leased) {
         }
     }
 }
-function Has-Lease([int] $index) {
-    return @(Addresses $index 'ActiveStore' | Where-Object { "$($_.PrefixOrigin)" -eq 'Dhcp' -and -not (Is-Six "$($_.IPAddress)") }).Count -gt 0
+# The IPv4 address of the lease in force; empty where there is none.
+function Lease([int] $index) {
+    $found = @(Addresses $index 'ActiveStore' | Where-Object { "$($_.PrefixOrigin)" -eq 'Dhcp' -and -not (Is-Six "$($_.IPAddress)") })
+    if ($found.Count) { return "$($found[0].IPAddress)" }
+    return ''
+}
+function Has-Lease([int] $index) { return [bool] (Lease $index) }
+# What a person set, or a change, and is in force: fixed addresses, and gateways that are not of the lease.
+function In-Force {
+    foreach ($guid in Guids) {
+        $index = Index $guid
+        foreach ($one in Addresses $index 'ActiveStore') { if ("$($one.PrefixOrigin)" -eq 'Manual') { "$guid address $(Bare "$($one.IPAddress)")" } }
+        $leased = @(Texts (Key "$tcpip\$guid") 'DhcpDefaultGateway')
+        foreach ($one in Routes $index 'ActiveStore') {
+            if (@('0.0.0.0/0', '::/0') -contains "$($one.DestinationPrefix)" -and $leased -notcontains "$($one.NextHop)" -and (Text $one 'Protocol') -eq 'NetMgmt') { "$guid gateway $(Bare "$($one.NextHop)")" }
+        }
+    }
+}
+# What is in force and was not before, in words.
+function Left-In-Force {
+    $saved = Saved
+    if ($null -eq $saved) { return }
+    $before = @(Texts $saved 'in_force')
+    foreach ($line in @(In-Force)) {
+        $parts = $line -split ' '
+        if ($before -cnotcontains $line) { "the $($parts[1]) $($parts[2]) is still in force on $(Named $parts[0])" }
+    }
 }
 function Gateway-Answers {
     foreach ($guid in Guids) {

@@ -2,15 +2,18 @@
 # --- the guard's task -------------------------------------------------------------------------------
 # It survives session, battery, sleep and restart: begun at every start of the machine, and each minute where no guard
 # runs. It is Windows PowerShell 5.1 that runs it, which is always there.
-function Program { return [System.IO.Path]::Combine("$env:SystemRoot", 'System32\WindowsPowerShell\v1.0\powershell.exe') }
+$task_path = '\FixedAnchor\'
+function Program { return Of-System 'WindowsPowerShell\v1.0\powershell.exe' }
 function Arguments { return "-NoProfile -NonInteractive -ExecutionPolicy Bypass -File `"$dir\engine.ps1`" guard `"$dir`"" }
 function Arm {
     $action = New-ScheduledTaskAction -Execute (Program) -Argument (Arguments)
     $often = New-ScheduledTaskTrigger -Once -At ([DateTime]::Now.AddMinutes(1)) -RepetitionInterval (New-TimeSpan -Minutes 1)
-    $settings = New-ScheduledTaskSettingsSet -AllowStartIfOnBatteries -DontStopIfGoingOnBatteries -StartWhenAvailable -ExecutionTimeLimit ([TimeSpan]::Zero) -MultipleInstances IgnoreNew
+    $settings = New-ScheduledTaskSettingsSet -Priority 4 -AllowStartIfOnBatteries -DontStopIfGoingOnBatteries -StartWhenAvailable -ExecutionTimeLimit ([TimeSpan]::Zero) -MultipleInstances IgnoreNew
     $principal = New-ScheduledTaskPrincipal -UserId 'S-1-5-18' -LogonType ServiceAccount -RunLevel Highest
-    Register-ScheduledTask -TaskName $task -Action $action -Trigger @((New-ScheduledTaskTrigger -AtStartup), $often) -Settings $settings -Principal $principal -Force -ErrorAction Stop | Out-Null
-    $wrong = @(Wrong-With (Get-ScheduledTask -TaskName $task -ErrorAction Stop))
+    # One that has its name would keep its rights: it goes first.
+    try { Unregister-ScheduledTask -TaskName $task -TaskPath $task_path -Confirm:$false -ErrorAction Stop; Log 'a task of its name was there, and was removed' } catch { [void] $_ }
+    Register-ScheduledTask -TaskName $task -TaskPath $task_path -Action $action -Trigger @((New-ScheduledTaskTrigger -AtStartup), $often) -Settings $settings -Principal $principal -ErrorAction Stop | Out-Null
+    $wrong = @(Wrong-With (Get-ScheduledTask -TaskName $task -TaskPath $task_path -ErrorAction Stop))
     if ($wrong.Count) { Refuse 1 "the guard's task was registered otherwise than it was asked for: $($wrong -join ', '); nothing was changed" }
 }
 # Settings that were taken otherwise: a policy may do so, and a guard that stops on battery is none.
@@ -25,10 +28,13 @@ function Wrong-With($there) {
     $action = @(Value $there 'Actions')[0]
     if ((Text $action 'Execute') -ne (Program) -or (Text $action 'Arguments') -ne (Arguments)) { 'it would run something else' }
     if (@(Value $there 'Triggers').Count -ne 2) { 'it would begin at other times' }
+    # Its name is translated, its number is not.
+    if ("$(Export-ScheduledTask -TaskName $task -TaskPath $task_path -ErrorAction Stop)" -notmatch '<UserId>S-1-5-18</UserId>') { 'it would not run as SYSTEM' }
+    if ([int] (Value $set 'Priority') -ne 4) { "it would run with the priority $(Text $set 'Priority')" }
     if ((Text (Value $there 'Principal') 'RunLevel') -notmatch '^(Highest|1)$') { 'it would not run elevated' }
 }
 function Launch {
-    Start-ScheduledTask -TaskName $task -ErrorAction Stop
+    Start-ScheduledTask -TaskName $task -TaskPath $task_path -ErrorAction Stop
     Log 'guard: a scheduled task'
 }
 # While a guard runs nobody else opens its file.
@@ -99,5 +105,5 @@ function Take-Lock {
 function Disarm {
     [void] (Give-Room)
     if ((Open-Change) -eq $name) { Remove "$root/open" }
-    try { Unregister-ScheduledTask -TaskName $task -Confirm:$false -ErrorAction Stop } catch { Log "its task could not be removed: $($_.Exception.Message)" }
+    try { Unregister-ScheduledTask -TaskName $task -TaskPath $task_path -Confirm:$false -ErrorAction Stop } catch { Log "its task could not be removed: $($_.Exception.Message)" }
 }

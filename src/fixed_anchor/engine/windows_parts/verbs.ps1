@@ -10,11 +10,13 @@ function Start-Change {
     try {
         foreach ($line in @((Kept 'about') -split "`n" | Where-Object { $_ })) { Log $line }
         Check-Policy
-        Check-Home
+        Check-Room
         Check-Settings
         Save
         Note-Boot
         if ($null -ne (Value (Change) 'held_seconds')) { Put 'held-until' (Plain ((Ticks) + [int] (Value (Change) 'held_seconds'))) }
+        # The guard opens it; made here it belongs to administrators, as all else.
+        Write-New "$dir/guard.lock" ''
         Arm
         Put 'armed' 'yes'
         Launch
@@ -34,7 +36,7 @@ function Await-Guard {
             [void] (Claim 'roll-back' 'start' 'its guard did not come up in time')
             $until = (Ticks) + 60
             while ((Guard-Alive) -and -not (Is-Final (State)) -and (Ticks) -lt $until) { Pause }
-            Refuse 1 "the guard did not come up: see the task `"$task`" (Get-ScheduledTaskInfo); nothing was changed"
+            Refuse 1 "the guard did not come up: see the task `"$task_path$task`" (Get-ScheduledTaskInfo); nothing was changed"
         }
         Pause
     }
@@ -127,7 +129,7 @@ function More-Time {
 # Accepts what is there now, of a change that could not be rolled back.
 function Close-Change {
     if ((State) -ne 'stuck') { Fail 7 "only a change that is stuck can be closed: $name is $(State)" }
-    if (-not $second) { Fail 2 "why is it closed? engine.ps1 close $dir WHO WHY" }
+    if (-not $second) { Fail 2 "why is it closed? engine.ps1 close `"$dir`" WHO WHY" }
     Log "closed by $(Who), because $second"
     Put 'closed-by' "$(Who), because $second"
     Set-To 'closed'
@@ -167,6 +169,9 @@ function Look {
     $missing = @(Differing @(Kept-Lines) @(Listed 'until_decided')) + @(Not-In-Force @(Listed 'until_decided') @())
     foreach ($line in $missing) { Tell "fail: $(Readable $line)" }
     if ($missing.Count -eq 0) { Tell 'pass: what is set is as drafted, and in force' }
+    $public = @(Mend-Categories)
+    foreach ($line in $public) { Tell "fail: $line" }
+    if ($public.Count -eq 0) { Tell 'pass: the category of each network is what it was before the change, or lets in more' }
     if (Gateway-Answers) { Tell 'pass: the gateway answers' }
     elseif ([bool] (Value (Saved) 'gateway_answered')) { Tell 'fail: the gateway answers (before the change it did)' }
     else { Tell 'as before: the gateway does not answer' }
@@ -174,6 +179,8 @@ function Look {
 function Answer {
     try {
         if (-not $name -or -not [System.IO.Directory]::Exists($dir)) { Fail 2 "engine: there is no change folder $dir" }
+        if ($dir.Contains('"') -or $dir -notmatch '^([A-Za-z]:|/)') { Fail 2 "$dir is no plain absolute path" }
+        Check-House
         switch ($verb) {
             'start' { Start-Change }
             'guard' { Guard }

@@ -16,7 +16,7 @@ $ErrorActionPreference = 'Stop'
 $ProgressPreference = 'SilentlyContinue'
 $utf8 = New-Object -TypeName System.Text.UTF8Encoding -ArgumentList $false
 $done = @{ status = 0; out = New-Object -TypeName System.Collections.ArrayList; err = '' }
-$now = @{ failed = 'its state could not be recorded'; missed = 0; data = $null; held_over = $false }
+$now = @{ failed = 'its state could not be recorded'; missed = 0; data = $null; held_over = $false; looked = 0; wrong_since = 0; ticks = 0; utc = $null; count = 0 }
 $words = @($args)
 function Word([int] $at) { if ($words.Count -gt $at) { return "$($words[$at])" } return '' }
 $verb = Word 0
@@ -45,10 +45,12 @@ function Refuse([int] $status, [string] $text) {
 }
 function Log([string] $text) {
     $line = [DateTime]::UtcNow.ToString('yyyy-MM-ddTHH:mm:ssZ', [System.Globalization.CultureInfo]::InvariantCulture) + " $text`n"
+    $is_new = -not (Is-There 'log')
     # Another process may be writing its own line.
     for ($try = 0; $try -lt 20; $try++) {
-        try { [System.IO.File]::AppendAllText("$dir/log", $line, $utf8); return } catch { Start-Sleep -Milliseconds 20 }
+        try { [System.IO.File]::AppendAllText("$dir/log", $line, $utf8); break } catch { Start-Sleep -Milliseconds 20 }
     }
+    if ($is_new -and (Is-There 'log')) { Keep-To-Administrators "$dir/log" }
 }
 function Pause { Start-Sleep -Milliseconds 200 }
 # Seconds by the ticks of the machine, which no clock that is set moves.
@@ -77,19 +79,8 @@ function Kept([string] $file) {
 }
 # Writes one of our files durably: beside, synced, renamed.
 function Put([string] $file, [string] $text) {
-    $path = "$dir/$file"
-    Write-New "$path.new" "$text`n"
-    for ($try = 0; ; $try++) {
-        try {
-            if ([System.IO.File]::Exists($path)) { [System.IO.File]::Replace("$path.new", $path, [NullString]::Value) } else { [System.IO.File]::Move("$path.new", $path) }
-            # (on disk)
-            return
-        } catch [System.IO.IOException] {
-            # Somebody is just reading it.
-            if ($try -ge 50) { throw }
-            Start-Sleep -Milliseconds 20
-        }
-    }
+    Write-New "$dir/$file.new" "$text`n"
+    Rename-To "$dir/$file.new" "$dir/$file" $true
 }
 function Write-New([string] $path, [string] $text) {
     $bytes = $utf8.GetBytes($text)
@@ -100,6 +91,7 @@ function Write-New([string] $path, [string] $text) {
                 $file.Write($bytes, 0, $bytes.Length)
                 $file.Flush($true)
             } finally { $file.Dispose() }
+            Keep-To-Administrators $path
             return
         } catch [System.IO.IOException] { if (-not (Give-Room)) { throw } }
     }
@@ -116,10 +108,9 @@ function Make-Once([string] $path, [string] $text) {
     $mine = "$path.$PID.$([System.Diagnostics.Stopwatch]::GetTimestamp())"
     Write-New $mine $text
     try {
-        [System.IO.File]::Move($mine, $path)
-        # (on disk)
+        Rename-To $mine $path $false
         return $true
-    } catch [System.IO.IOException] {
+    } catch {
         Remove $mine
         if (-not [System.IO.File]::Exists($path)) { throw }
         return $false
@@ -141,10 +132,17 @@ function Change {
 }
 function Listed([string] $key) { return @(@(Value (Change) $key) | Where-Object { $null -ne $_ }) }
 
+# A rename is on the disk for certain when the volume was written out: before the next step, not some seconds later.
+function Write-Through {
+    if ($dir -notmatch '^([A-Za-z]):') { return }
+    try { Write-VolumeCache -DriveLetter $Matches[1] -ErrorAction Stop } catch { Log "the disk was not written out: $(("$($_.Exception.Message)" -split '[\r\n]+')[0])" }
+}
+
 # --- state and decision -----------------------------------------------------------------------
 function State { return Kept 'state' }
 function Set-To([string] $state) {
     Put 'state' $state
+    Write-Through
     Log "state: $state"
 }
 # The same where going on counts more than the record: on a disk that takes nothing a change is rolled back all the same.
@@ -155,6 +153,7 @@ function Decided-Because { $made = Kept 'decision'; if ($made.Contains(': ')) { 
 # The one decision: keep, or roll-back. Who comes second is told so.
 function Claim([string] $what, [string] $who, [string] $why) {
     if (-not (Make-Once "$dir/decision" "${what}: $why`n")) { return $false }
+    Write-Through
     Log "decision: $what, by $who"
     return $true
 }

@@ -1,20 +1,20 @@
 # What a seat reads and writes in the tool's own folder on a Windows machine; its argument is one JSON object that says what.
 $asked = ConvertFrom-Json -InputObject "$($args[0])"
-$house = "$env:FIXED_ANCHOR_STATE"
-if (-not $house) { $house = [System.IO.Path]::Combine([Environment]::GetFolderPath('CommonApplicationData'), 'FixedAnchor') }
-$house = $house.Replace('\', '/')
-# Nothing but that folder is read or written.
+$house = House
+# Nothing but that folder is read or written, and only while nobody but SYSTEM and administrators could have made or
+# written what is on the way: what is read here may be run.
 function Inside([string] $path) {
-    $whole = [System.IO.Path]::GetFullPath($path).Replace('\', '/')
-    if ($whole -ne $house -and -not $whole.StartsWith("$house/", [StringComparison]::OrdinalIgnoreCase)) { throw "$path is not in $house" }
+    $whole = [System.IO.Path]::GetFullPath($path)
+    $below = "$house$([System.IO.Path]::DirectorySeparatorChar)"
+    if ($whole -ne $house -and -not $whole.StartsWith($below, [StringComparison]::OrdinalIgnoreCase)) { throw "$path is not in $house" }
+    $why = Any-Foreign @(Way-To $house $whole)
+    if ($why) { throw $why }
     return $whole
 }
-# SYSTEM and administrators alone, by their numbers: the names are translated.
-function Make-House {
-    if ([System.IO.Directory]::Exists($house)) { return }
-    [void] [System.IO.Directory]::CreateDirectory($house)
-    $said = icacls.exe $house /inheritance:r /grant:r '*S-1-5-18:(OI)(CI)F' '*S-1-5-32-544:(OI)(CI)F'
-    if ($LASTEXITCODE -ne 0) { throw "$house cannot be kept to administrators: $(@($said)[-1])" }
+function Make-Folder([string] $path) {
+    if ([System.IO.Directory]::Exists($path)) { return }
+    [void] [System.IO.Directory]::CreateDirectory($path)
+    Keep-To-Administrators $path
 }
 # Beside, synced and renamed.
 function Write-Durably([string] $path, [string] $data) {
@@ -24,11 +24,12 @@ function Write-Durably([string] $path, [string] $data) {
         $file.Write($bytes, 0, $bytes.Length)
         $file.Flush($true)
     } finally { $file.Dispose() }
-    if ([System.IO.File]::Exists($path)) { [System.IO.File]::Replace("$path.new", $path, [NullString]::Value) } else { [System.IO.File]::Move("$path.new", $path) }
+    Keep-To-Administrators "$path.new"
+    Rename-To "$path.new" $path $true
 }
 $answer = $null
 switch ("$($asked.do)") {
-    'home' { $answer = $house }
+    'home' { $answer = $house.Replace('\', '/') }
     'read' {
         $path = Inside "$($asked.path)"
         if ([System.IO.File]::Exists($path)) {
@@ -42,35 +43,41 @@ switch ("$($asked.do)") {
     }
     'is-file' { $answer = [System.IO.File]::Exists((Inside "$($asked.path)")) }
     'folders' {
-        $path = "$($asked.path)"
+        $path = [System.IO.Path]::GetFullPath("$($asked.path)")
+        # Whether the house is there is asked of the folder above it.
+        if ($path -ne [System.IO.Path]::GetDirectoryName($house)) { $path = Inside $path }
         $answer = @()
         if ([System.IO.Directory]::Exists($path)) { $answer = @([System.IO.Directory]::GetDirectories($path) | ForEach-Object { [System.IO.Path]::GetFileName($_) }) }
     }
     'make-folder' {
-        Make-House
+        $why = Make-House $house
+        if ($why) { throw $why }
         $path = Inside "$($asked.path)"
         $answer = $false
         if (-not [System.IO.Directory]::Exists($path)) {
             # Made under another name: a folder that gets its own exists for one of two who want it.
             $mine = "$path.$PID.$([System.Diagnostics.Stopwatch]::GetTimestamp())"
-            [void] [System.IO.Directory]::CreateDirectory($mine)
+            Make-Folder ([System.IO.Path]::GetDirectoryName($path))
+            Make-Folder $mine
             try {
-                [System.IO.Directory]::Move($mine, $path)
+                Rename-To $mine $path $false
                 $answer = $true
-            } catch [System.IO.IOException] {
+            } catch {
                 [System.IO.Directory]::Delete($mine)
                 if (-not [System.IO.Directory]::Exists($path)) { throw }
             }
         }
     }
     'rename-folder' {
-        [System.IO.Directory]::Move((Inside "$($asked.old)"), (Inside "$($asked.new)"))
+        Rename-To (Inside "$($asked.old)") (Inside "$($asked.new)") $false
         $answer = $true
     }
     'put' {
+        $why = Make-House $house
+        if ($why) { throw $why }
         foreach ($file in $asked.files) {
             $path = Inside "$($file.path)"
-            [void] [System.IO.Directory]::CreateDirectory([System.IO.Path]::GetDirectoryName($path))
+            Make-Folder ([System.IO.Path]::GetDirectoryName($path))
             Write-Durably $path "$($file.data)"
         }
         $answer = $true

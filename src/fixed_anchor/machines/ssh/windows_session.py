@@ -123,7 +123,7 @@ class WindowsSession:
                 f"the answer of {self.host} makes no sense", remedy="is something printing into it?"
             ) from None
         if status != "0":
-            raise NoAccess(f"PowerShell on {self.host} says: {printable(answer.decode('utf-8', 'replace'))[:300]}")
+            raise NoAccess(f"PowerShell on {self.host} says: {printable(answer.decode('utf-8', 'replace'))[:600]}")
         return answer
 
     def _line(self, program: str, arguments: tuple[str, ...]) -> bytes:

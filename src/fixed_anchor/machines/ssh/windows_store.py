@@ -11,6 +11,7 @@ from typing import Any
 from fixed_anchor.change.files import FileText
 from fixed_anchor.core.errors import NoAccess
 from fixed_anchor.machines.readable import Ran
+from fixed_anchor.machines.windows import house_source
 
 #: Asks a program there, with its arguments; it may take so many seconds.
 Asks = Callable[..., bytes]
@@ -107,4 +108,4 @@ class WindowsStore:
 
 
 def _filing() -> str:
-    return resources.files(__package__).joinpath("filing.ps1").read_text("ascii")
+    return house_source() + resources.files(__package__).joinpath("filing.ps1").read_text("ascii")

@@ -39,7 +39,7 @@ $facts.edition = "$($PSVersionTable.PSEdition)"
 $facts.version = "$($PSVersionTable.PSVersion)"
 try {
     # The mandatory level high, or system: a number, whatever the language is.
-    $facts.elevated = @(@(whoami.exe /groups) -match 'S-1-16-(12288|16384)').Count -gt 0
+    $facts.elevated = @(@(& ([System.IO.Path]::Combine([System.Environment]::SystemDirectory, 'whoami.exe')) /groups) -match 'S-1-16-(12288|16384)').Count -gt 0
 } catch { Miss 'elevated' $_ }
 try {
     $facts.execution_policy = @(Get-ExecutionPolicy -List | ForEach-Object { @{ scope = "$($_.Scope)"; policy = "$($_.ExecutionPolicy)" } })

@@ -24,6 +24,12 @@ def reach(state: State, act: acts.Act) -> None:
                     call(state, "remove_address", {"index": act.index, "address": act.address, "store": held["store"]})
         case acts.AddRoute() | acts.DropRoute():
             _reach_route(state, act)
+        case acts.SetDhcp(asks=True):
+            perform(state, act)
+            # What a fixed setting left in the registry goes: a restart might bring it.
+            key = f"{INTERFACES}\\{act.guid}"
+            for name in ("IPAddress", "SubnetMask", "DefaultGateway", "DefaultGatewayMetric"):
+                call(state, "set_value", {"key": key, "name": name, "value": []})
         case acts.SetFallback(options="") if f"{ALTERNATES}\\Alternate_{act.guid}" not in state["registry"]:
             pass
         case _:

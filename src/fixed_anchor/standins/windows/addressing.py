@@ -137,6 +137,8 @@ def enable_static(state: State, index: int, addresses: list[str], masks: list[st
     adapter = adapter_of(state, index)
     if not is_up(adapter) or side_of(adapter, 4) is None:
         return NOT_ENABLED
+    if state.get("busy"):
+        return int(state["busy"].pop(0))
     try:
         held = [parse_interface_address(f"{a}/{m}") for a, m in zip(addresses, masks, strict=True)]
     except ValueError:
@@ -263,7 +265,11 @@ def remove_route(state: State, index: int, destination: str, next_hop: str | Non
     if not any(map(goes, adapter["routes"])):
         raise Failed("No matching MSFT_NetRoute objects found.")
     adapter["routes"] = [r for r in adapter["routes"] if not goes(r)]
+    kept = {name: key_of(state, adapter).get(name, []) for name in ("DefaultGateway", "DefaultGatewayMetric")}
     _keep_in_registry(state, adapter)
+    if state.get("keeps_gateway"):
+        # Some releases leave it in the registry, where a restart finds it.
+        key_of(state, adapter).update(kept)
     identify_anew(state, adapter)
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from fixed_anchor.standins.windows import addressing, naming, registry, tasks
+from fixed_anchor.standins.windows import addressing, naming, registry, rights, tasks
 from fixed_anchor.standins.windows.addressing import Failed
 from fixed_anchor.standins.windows.by_itself import settled
 from fixed_anchor.standins.windows.state import State
@@ -34,9 +34,15 @@ CALLS: dict[str, Callable[..., Any]] = {
     "rename": naming.rename,
     "register_task": tasks.register_task,
     "unregister_task": tasks.unregister_task,
+    "icacls": rights.icacls,
 }
 #: What is asked, and changes nothing.
-QUESTIONS: dict[str, Callable[..., Any]] = {"get_task": tasks.get_task, "ping": tasks.ping}
+QUESTIONS: dict[str, Callable[..., Any]] = {
+    "get_task": tasks.get_task,
+    "export_task": tasks.export_task,
+    "ping": tasks.ping,
+    "get_acl": rights.get_acl,
+}
 
 
 def call(state: State, name: str, arguments: dict[str, Any]) -> Any:
@@ -45,6 +51,10 @@ def call(state: State, name: str, arguments: dict[str, Any]) -> Any:
     does = CALLS.get(name) or QUESTIONS.get(name)
     if does is None:
         raise Failed(f"The term '{name}' is not recognized.")
+    if state.get("fails", {}).get(name, 0):
+        # So many times, or always where the number is below 0.
+        state["fails"][name] -= 1
+        raise Failed(state.get("fails_with", "Access is denied."))
     try:
         return does(state, **arguments)
     except (TypeError, ValueError) as error:

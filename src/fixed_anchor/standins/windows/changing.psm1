@@ -16,6 +16,8 @@ function Ask([string] $call, $arguments) {
     if ($said.PSObject.Properties['error']) { throw $said.error }
     return $said.value
 }
+# As a command tells an error: what does not find its object says so by a category.
+function Complain($what) { Write-Error -Message "$what" -Category $(if ("$what" -like 'No m*') { 'ObjectNotFound' } else { 'InvalidOperation' }) }
 function Machine { return Ask 'state' }
 function Given($bound, [string] $name) { if ($bound.ContainsKey($name)) { return $bound[$name] } return $null }
 function Version([string] $family) { if (-not $family) { return $null } return $(if ($family -eq 'IPv6') { 6 } else { 4 }) }
@@ -28,7 +30,7 @@ function New-NetIPAddress {
             index = $InterfaceIndex; address = $IPAddress; prefix = $PrefixLength; gateway = Given $PSBoundParameters 'DefaultGateway'
             skip = $SkipAsSource; store = Given $PSBoundParameters 'PolicyStore'
         } | Out-Null
-    } catch { Write-Error -Message "$_" }
+    } catch { Complain $_ }
 }
 function Set-NetIPAddress {
     [CmdletBinding()]
@@ -38,7 +40,7 @@ function Set-NetIPAddress {
             index = $InterfaceIndex; address = $IPAddress; skip = Given $PSBoundParameters 'SkipAsSource'
             prefix = Given $PSBoundParameters 'PrefixLength'; store = Given $PSBoundParameters 'PolicyStore'
         } | Out-Null
-    } catch { Write-Error -Message "$_" }
+    } catch { Complain $_ }
 }
 function Remove-NetIPAddress {
     [CmdletBinding(SupportsShouldProcess, ConfirmImpact = 'High')]
@@ -52,7 +54,7 @@ function Remove-NetIPAddress {
         if (-not $PSCmdlet.ShouldProcess($IPAddress)) { return }
         try {
             Ask 'remove_address' @{ index = $InterfaceIndex; address = $IPAddress; store = Given $PSBoundParameters 'PolicyStore' } | Out-Null
-        } catch { Write-Error -Message "$_" }
+        } catch { Complain $_ }
     }
 }
 function New-NetRoute {
@@ -63,7 +65,7 @@ function New-NetRoute {
             index = $InterfaceIndex; destination = $DestinationPrefix; next_hop = $NextHop; metric = $RouteMetric
             store = Given $PSBoundParameters 'PolicyStore'
         } | Out-Null
-    } catch { Write-Error -Message "$_" }
+    } catch { Complain $_ }
 }
 function Remove-NetRoute {
     [CmdletBinding(SupportsShouldProcess, ConfirmImpact = 'High')]
@@ -80,7 +82,7 @@ function Remove-NetRoute {
                 index = $InterfaceIndex; destination = $DestinationPrefix; next_hop = Given $PSBoundParameters 'NextHop'
                 store = Given $PSBoundParameters 'PolicyStore'
             } | Out-Null
-        } catch { Write-Error -Message "$_" }
+        } catch { Complain $_ }
     }
 }
 function Set-NetIPInterface {
@@ -94,28 +96,28 @@ function Set-NetIPInterface {
                 ignores_defaults = Given $PSBoundParameters 'IgnoreDefaultRoutes'; mtu = Given $PSBoundParameters 'NlMtuBytes'
             }
         } | Out-Null
-    } catch { Write-Error -Message "$_" }
+    } catch { Complain $_ }
 }
 function Set-DnsClientServerAddress {
     [CmdletBinding()]
     param([int] $InterfaceIndex, [string[]] $ServerAddresses, [switch] $ResetServerAddresses)
     try { Ask 'set_resolvers' @{ index = $InterfaceIndex; servers = @(if (-not $ResetServerAddresses) { $ServerAddresses }) } | Out-Null }
-    catch { Write-Error -Message "$_" }
+    catch { Complain $_ }
 }
 function Set-DnsClient {
     [CmdletBinding()]
     param([int] $InterfaceIndex, [string] $ConnectionSpecificSuffix)
-    try { Ask 'set_suffix' @{ index = $InterfaceIndex; suffix = $ConnectionSpecificSuffix } | Out-Null } catch { Write-Error -Message "$_" }
+    try { Ask 'set_suffix' @{ index = $InterfaceIndex; suffix = $ConnectionSpecificSuffix } | Out-Null } catch { Complain $_ }
 }
 function Set-DnsClientGlobalSetting {
     [CmdletBinding()]
     param([string[]] $SuffixSearchList)
-    try { Ask 'set_search' @{ domains = @($SuffixSearchList) } | Out-Null } catch { Write-Error -Message "$_" }
+    try { Ask 'set_search' @{ domains = @($SuffixSearchList) } | Out-Null } catch { Complain $_ }
 }
 function Set-NetConnectionProfile {
     [CmdletBinding()]
     param([int] $InterfaceIndex, [string] $NetworkCategory)
-    try { Ask 'set_category' @{ index = $InterfaceIndex; category = $NetworkCategory } | Out-Null } catch { Write-Error -Message "$_" }
+    try { Ask 'set_category' @{ index = $InterfaceIndex; category = $NetworkCategory } | Out-Null } catch { Complain $_ }
 }
 function Invoke-CimMethod {
     [CmdletBinding()]
@@ -132,12 +134,12 @@ function Invoke-CimMethod {
             default { throw "Invalid method $MethodName" }
         }
         [pscustomobject] @{ ReturnValue = $value }
-    } catch { Write-Error -Message "$_" }
+    } catch { Complain $_ }
 }
 function Register-DnsClient { [CmdletBinding()] param() Ask 'register' @{} | Out-Null }
 function Rename-Computer {
     [CmdletBinding()]
     param([string] $NewName, [switch] $Force)
-    try { Ask 'rename' @{ name = $NewName } | Out-Null } catch { Write-Error -Message "$_" }
+    try { Ask 'rename' @{ name = $NewName } | Out-Null } catch { Complain $_ }
 }
 Export-ModuleMember -Function *

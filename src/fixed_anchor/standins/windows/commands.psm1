@@ -25,11 +25,14 @@ function Get-CimInstance {
         $booted = ([datetime] '2026-11-02T06:00:00Z').AddHours([int] (Machine).booted)
         return [pscustomobject] @{ Caption = (Machine).caption; Version = (Machine).version; LastBootUpTime = $booted }
     }
+    if ($ClassName -eq 'Win32_Process') { return [pscustomobject] @{ ParentProcessId = 1; Name = "$((Machine).begun_by)" } }
     if ($ClassName -eq 'Win32_NetworkAdapterConfiguration' -and $Filter -match '^InterfaceIndex = (\d+)$') {
         return [pscustomobject] @{ InterfaceIndex = [int] $Matches[1] }
     }
     throw "Invalid class $ClassName"
 }
+# What runs the script, where the machine says so: another one than this console.
+function Get-Host { if ((Machine).console) { return [pscustomobject] @{ Name = (Machine).console } } return Microsoft.PowerShell.Utility\Get-Host }
 function Get-ExecutionPolicy {
     param([switch] $List)
     foreach ($scope in 'MachinePolicy', 'UserPolicy', 'Process', 'CurrentUser', 'LocalMachine') {

@@ -20,7 +20,7 @@ from fixed_anchor.standins.windows.addressing import ACTIVE, Failed, adapter_wit
 from fixed_anchor.standins.windows.by_itself import settled
 from fixed_anchor.standins.windows.calls import call
 from fixed_anchor.standins.windows.host import WindowsStandinHost
-from fixed_anchor.standins.windows.lines import lines_of
+from fixed_anchor.standins.windows.lines import differing, in_force, lines_of
 from fixed_anchor.standins.windows.state import State
 
 
@@ -58,12 +58,8 @@ class WindowsStandinEngine(StandinEngine):
     def _why_not(self) -> str:
         guids = [a["guid"] for a in self._change["adapters"]]
         there = lines_of(self.host.state(), guids, self._change["was"])
-        for line in self._change["was"]:
-            if line not in there:
-                return f"the settings are not what the draft was made from: - {self._readable(line)}"
-        for line in there:
-            if line not in self._change["was"]:
-                return f"the settings are not what the draft was made from: + {self._readable(line)}"
+        for line in differing(there, self._change["was"]):
+            return f"the settings are not what the draft was made from: {self._readable(line)}"
         return ""
 
     def _save(self) -> None:
@@ -71,6 +67,7 @@ class WindowsStandinEngine(StandinEngine):
         state = self.host.state()
         leased = [a["guid"] for a in self._change["adapters"] if _has_lease(adapter_with(state, a["guid"]))]
         self._put("leased", " ".join(leased))
+        self._put("in-force", "\n".join(in_force(state, [a["guid"] for a in self._change["adapters"]])))
 
     def _acts(self, name: str, is_way_back: bool = False) -> bool:
         """Carries a list of acts out; false as soon as one fails. On the way back the others are done all the same."""
@@ -132,7 +129,9 @@ class WindowsStandinEngine(StandinEngine):
         call(state, "register", {})
         self.host.keep(state)
         guids = [a["guid"] for a in self._change["adapters"]]
-        if sorted(lines_of(state, guids, self._change["was"])) != sorted(self._change["was"]):
+        if differing(lines_of(state, guids, self._change["was"]), self._change["was"]):
+            return False
+        if set(in_force(state, guids)) - set(self._value("in-force").split("\n")):
             return False
         leased = self._value("leased").split()
         return all(_has_lease(adapter_with(state, guid)) for guid in leased)

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from typing import Any
 
 from fixed_anchor.core.addresses import parse_interface_address
-from fixed_anchor.standins.windows.addressing import PERSISTENT, adapter_with
+from fixed_anchor.standins.windows.addressing import ACTIVE, PERSISTENT, adapter_with
 from fixed_anchor.standins.windows.state import ALTERNATES, INTERFACES, INTERFACES6, State
 
 
@@ -35,6 +35,8 @@ def _of_adapter(state: State, adapter: State, was: Sequence[str]) -> Iterator[st
     for held in (*four, *six):
         yield f"{guid} address {held} {'aside' if held.partition('/')[0] in never else 'source'}"
     yield from _routes(adapter, key, "IPv4" in sides and not asks)
+    if asks:
+        yield from _left(adapter, key)
     servers = [*_listed(key.get("NameServer", ""))]
     servers += _listed(state["registry"].get(f"{INTERFACES6}\\{guid}", {}).get("NameServer", ""))
     yield f"{guid} resolvers {','.join(servers) or '-'}"
@@ -49,6 +51,37 @@ def _of_adapter(state: State, adapter: State, was: Sequence[str]) -> Iterator[st
     yield f"{guid} fallback {bytes(options).hex() if counts and options is not None else '-'}"
 
 
+def differing(there: Sequence[str], wanted: Sequence[str]) -> list[str]:
+    """The lines that are in one list alone; what an earlier setting had left is wanted by nobody."""
+    gone = [f"- {line}" for line in wanted if line not in there and " left " not in line]
+    return [*gone, *(f"+ {line}" for line in there if line not in wanted)]
+
+
+def in_force(state: State, guids: Sequence[str]) -> list[str]:
+    """Fixed addresses and gateways that are in force and not of a lease."""
+    found = []
+    for guid in guids:
+        adapter = adapter_with(state, guid)
+        leased = state["registry"].get(f"{INTERFACES}\\{guid}", {}).get("DhcpDefaultGateway", ())
+        active = [a for a in adapter["addresses"] if a["store"] == ACTIVE and a["prefix_origin"] == "Manual"]
+        found += [f"{guid} address {a['address'].partition('%')[0]}" for a in active]
+        routes = [r for r in adapter["routes"] if r["store"] == ACTIVE and r["destination"] in ("0.0.0.0/0", "::/0")]
+        found += [f"{guid} gateway {r['next_hop']}" for r in routes if r["next_hop"] not in leased]
+    return found
+
+
+def _left(adapter: State, key: State) -> Iterator[str]:
+    """What an earlier fixed setting has left under DHCP."""
+    kept = [a for a in adapter["addresses"] if a["store"] == PERSISTENT and a["prefix_origin"] == "Manual"]
+    addresses = [a for a in key.get("IPAddress", ()) if a and a != "0.0.0.0"]
+    addresses += [a["address"] for a in kept if ":" not in a["address"]]
+    hops = [g for g in key.get("DefaultGateway", ()) if g]
+    routes = [r for r in adapter["routes"] if r["store"] == PERSISTENT and r["destination"] == "0.0.0.0/0"]
+    hops += [r["next_hop"] for r in routes]
+    yield from (f"{adapter['guid']} left address {a}" for a in dict.fromkeys(addresses))
+    yield from (f"{adapter['guid']} left gateway {g}" for g in dict.fromkeys(hops))
+
+
 def _held(key: State) -> list[str]:
     pairs = zip(key.get("IPAddress", ()), key.get("SubnetMask", ()), strict=False)
     return [str(parse_interface_address(f"{address}/{mask}")) for address, mask in pairs if address != "0.0.0.0"]
@@ -58,7 +91,8 @@ def _routes(adapter: State, key: State, is_fixed: bool) -> Iterator[str]:
     guid = adapter["guid"]
     for number, gateway in enumerate(key.get("DefaultGateway", ()) if is_fixed else ()):
         metrics: Any = key.get("DefaultGatewayMetric", ())
-        yield f"{guid} gateway {gateway} metric {metrics[number] if len(metrics) > number else '-'}"
+        metric = str(metrics[number]) if len(metrics) > number else ""
+        yield f"{guid} gateway {gateway} metric {(int(metric) if metric.isdecimal() else 0) or 256}"
     for route in adapter["routes"]:
         if route["store"] != PERSISTENT or route["destination"] == "0.0.0.0/0":
             continue

@@ -36,13 +36,17 @@ def set_suffix(state: State, index: int, suffix: str) -> None:
     """``Set-DnsClient``: the domain of the connection; empty: that of the lease."""
     adapter = adapter_of(state, index)
     key = state["registry"].setdefault(f"{INTERFACES}\\{adapter['guid']}", {})
+    if not suffix and state.get("keeps_names"):
+        # Some releases do nothing where it is to be empty.
+        return
     key["Domain"] = suffix
     adapter["suffix"] = suffix or (key.get("DhcpDomain", "") if _is_leased(adapter) else "")
 
 
 def set_search(state: State, domains: list[str]) -> None:
     """``Set-DnsClientGlobalSetting``: the list of the whole machine."""
-    state["search"] = domains
+    if domains or not state.get("keeps_names"):
+        state["search"] = [d for d in domains if d]
 
 
 def effective_resolvers(state: State, adapter: State) -> list[str]:

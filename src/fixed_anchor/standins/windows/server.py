@@ -79,22 +79,24 @@ class WindowsServer:
                 self._write(settled(state))
                 return {"value": state}
             if name == "start_task":
-                return self._start(state, str(arguments.get("name")))
+                return self._start(state, str(arguments.get("name")), str(arguments.get("path")))
             if name == "stop_task":
                 self._stop(str(arguments.get("name")))
                 return {"value": None}
             try:
                 value = call(state, name, arguments)
             except Failed as failed:
+                # Calls that fail so many times are counted.
+                self._write(state)
                 return {"error": str(failed)}
             self._write(state)
             self.changes += name in CALLS
             return {"dies": True} if self.dies_at == self.changes else {"value": value}
 
-    def _start(self, state: State, name: str) -> dict[str, Any]:
+    def _start(self, state: State, name: str, path: str) -> dict[str, Any]:
         """Begins a task. While it runs nothing new is begun; where nothing starts nobody is told."""
         try:
-            task = call(state, "get_task", {"name": name})
+            task = call(state, "get_task", {"name": name, "path": path})
         except Failed as failed:
             return {"error": str(failed)}
         alive = name in self.running and self.running[name].poll() is None
@@ -120,8 +122,8 @@ class WindowsServer:
         """What the scheduler does each minute: it begins tasks that do not run."""
         with self._lock:
             state = self._read()
-            for name in list(state.get("tasks", {})):
-                self._start(state, name)
+            for name, task in list(state.get("tasks", {}).items()):
+                self._start(state, name, task["TaskPath"])
 
     def boot(self) -> None:
         """The machine goes down and comes up: only what is kept is there, and its tasks begin."""

@@ -52,6 +52,7 @@ def machine(said: State) -> State:
         "neighbours": said.get("neighbours", []),
         "registry": registry,
         "booted": 0,
+        "disks": said.get("disks", [{"boot": True, "bus": "NVMe"}]),
     }
 
 
@@ -68,11 +69,13 @@ class _Adapter:
         #: Of an adapter that is not there nothing is in force.
         self.stores = ("PersistentStore",) if said.get("gone") else ("ActiveStore", "PersistentStore")
 
-    def _gateways(self) -> list[tuple[str, int]]:
+    def _gateways(self) -> list[tuple[str, int, str]]:
+        """Address, metric in force, and metric in the registry: as the dialog leaves it where that is ``automatic``."""
         found = []
         for text in self.said.get("gateways", ()):
             address, _, metric = str(text).partition(" ")
-            found.append((address, int(metric or _STATIC_METRIC)))
+            number = int(metric) if metric.isdecimal() else _STATIC_METRIC
+            found.append((address, number, {"automatic": "0", "unsaid": ""}.get(metric, str(number))))
         return found
 
     def state(self) -> State:
@@ -141,7 +144,7 @@ class _Adapter:
                 yield _address(store, held, "Manual", "Manual", state, None, skip)
 
     def _routes(self) -> Any:
-        for address, metric in self._gateways():
+        for address, metric, _ in self._gateways():
             for store in self.stores:
                 yield _route(store, address, metric)
         for address in self.said.get("left_over", ()):
@@ -161,13 +164,13 @@ class _Adapter:
         lease = self.lease or self.said.get("stale_lease") or {}
         four = [a for a in self.fixed if a.version == 4]
         asks = self.lease is not None or bool(self.said.get("asks"))
-        gateways = [(a, m) for a, m in self._gateways() if ":" not in a]
+        gateways = [(a, m) for a, _, m in self._gateways() if ":" not in a]
         values: State = {
             "EnableDHCP": int(asks),
             "IPAddress": [str(a.ip) for a in four],
             "SubnetMask": [str(a.netmask) for a in four],
             "DefaultGateway": [a for a, _ in gateways],
-            "DefaultGatewayMetric": [str(m) for _, m in gateways],
+            "DefaultGatewayMetric": [m for _, m in gateways],
             "NameServer": ",".join(a for a in self.said.get("resolvers", ()) if ":" not in a),
             "Domain": self.said.get("suffix", ""),
         }

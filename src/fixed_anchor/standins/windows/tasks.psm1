@@ -1,5 +1,7 @@
 # Stands for the commands of Windows that have to do with tasks, bindings, the registry and the console's programs; the
 # machine is served as for changing.psm1, whose Ask it uses.
+# As in changing.psm1: of another module it would not see what its caller does on errors.
+function Complain($what) { Write-Error -Message "$what" -Category $(if ("$what" -like 'No m*') { 'ObjectNotFound' } else { 'InvalidOperation' }) }
 function Given($bound, [string] $name) { if ($bound.ContainsKey($name)) { return $bound[$name] } return $null }
 
 # --- the scheduler ----------------------------------------------------------------------------
@@ -12,38 +14,42 @@ function New-ScheduledTaskTrigger {
 function New-ScheduledTaskSettingsSet {
     param(
         [switch] $AllowStartIfOnBatteries, [switch] $DontStopIfGoingOnBatteries, [switch] $StartWhenAvailable,
-        [timespan] $ExecutionTimeLimit, [string] $MultipleInstances
+        [timespan] $ExecutionTimeLimit, [string] $MultipleInstances, [int] $Priority
     )
     $set = @{}
     if ($AllowStartIfOnBatteries) { $set.DisallowStartIfOnBatteries = $false }
     if ($DontStopIfGoingOnBatteries) { $set.StopIfGoingOnBatteries = $false }
     if ($StartWhenAvailable) { $set.StartWhenAvailable = $true }
     if ($PSBoundParameters.ContainsKey('ExecutionTimeLimit')) { $set.ExecutionTimeLimit = [System.Xml.XmlConvert]::ToString($ExecutionTimeLimit) }
+    if ($PSBoundParameters.ContainsKey('Priority')) { $set.Priority = $Priority }
     if ($MultipleInstances) { $set.MultipleInstances = $MultipleInstances }
     [pscustomobject] $set
 }
 function New-ScheduledTaskPrincipal {
     param([string] $UserId, [string] $LogonType, [string] $RunLevel)
-    [pscustomobject] @{ UserId = $(if ($UserId -eq 'S-1-5-18') { 'SYSTEM' } else { $UserId }); LogonType = $LogonType; RunLevel = $RunLevel }
+    [pscustomobject] @{ UserId = $UserId; LogonType = $LogonType; RunLevel = $RunLevel }
 }
 function Register-ScheduledTask {
     [CmdletBinding()]
-    param([string] $TaskName, $Action, $Trigger, $Settings, $Principal, [switch] $Force)
+    param([string] $TaskName, [string] $TaskPath = '\', $Action, $Trigger, $Settings, $Principal)
     try {
-        $made = @{ Actions = @($Action); Triggers = @($Trigger); Settings = $Settings; Principal = $Principal; State = 'Ready' }
+        $made = @{ TaskPath = $TaskPath; Actions = @($Action); Triggers = @($Trigger); Settings = $Settings; Principal = $Principal; State = 'Ready' }
         Ask 'register_task' @{ name = $TaskName; task = $made } | Out-Null
-    } catch { Write-Error -Message "$_" }
+    } catch { Complain $_ }
 }
-function Get-ScheduledTask { [CmdletBinding()] param([string] $TaskName) try { Ask 'get_task' @{ name = $TaskName } } catch { Write-Error -Message "$_" } }
+function Get-ScheduledTask { [CmdletBinding()] param([string] $TaskName, [string] $TaskPath = '\') try { Ask 'get_task' @{ name = $TaskName; path = $TaskPath } } catch { Complain $_ } }
 # It says nothing where nothing starts.
-function Start-ScheduledTask { [CmdletBinding()] param([string] $TaskName) try { Ask 'start_task' @{ name = $TaskName } | Out-Null } catch { Write-Error -Message "$_" } }
-function Stop-ScheduledTask { [CmdletBinding()] param([string] $TaskName) Ask 'stop_task' @{ name = $TaskName } | Out-Null }
+function Start-ScheduledTask { [CmdletBinding()] param([string] $TaskName, [string] $TaskPath = '\') try { Ask 'start_task' @{ name = $TaskName; path = $TaskPath } | Out-Null } catch { Complain $_ } }
+function Stop-ScheduledTask { [CmdletBinding()] param([string] $TaskName, [string] $TaskPath = '\') Ask 'stop_task' @{ name = $TaskName } | Out-Null }
+function Export-ScheduledTask { [CmdletBinding()] param([string] $TaskName, [string] $TaskPath = '\') try { Ask 'export_task' @{ name = $TaskName; path = $TaskPath } } catch { Complain $_ } }
 function Unregister-ScheduledTask {
     [CmdletBinding(SupportsShouldProcess, ConfirmImpact = 'High')]
-    param([string] $TaskName)
+    param([string] $TaskName, [string] $TaskPath = '\')
     if (-not $PSCmdlet.ShouldProcess($TaskName)) { return }
-    try { Ask 'unregister_task' @{ name = $TaskName } | Out-Null } catch { Write-Error -Message "$_" }
+    try { Ask 'unregister_task' @{ name = $TaskName; path = $TaskPath } | Out-Null } catch { Complain $_ }
 }
+
+function Get-Disk { [CmdletBinding()] param() foreach ($d in @((Ask 'state').disks)) { [pscustomobject] @{ IsBoot = $d.boot; IsSystem = $d.boot; BusType = $d.bus } } }
 
 # --- bindings, adapters, pings -------------------------------------------------------------------
 function Get-NetAdapterBinding {
@@ -55,38 +61,43 @@ function Get-NetAdapterBinding {
 }
 function Bind($binding, [bool] $speaks) {
     try { Ask 'set_binding' @{ index = $binding.Index; version = $(if ($binding.ComponentID -eq 'ms_tcpip6') { 6 } else { 4 }); speaks = $speaks } | Out-Null }
-    catch { Write-Error -Message "$_" }
+    catch { Complain $_ }
 }
 function Enable-NetAdapterBinding { [CmdletBinding()] param([Parameter(ValueFromPipeline)] $InputObject) process { Bind $InputObject $true } }
 function Disable-NetAdapterBinding { [CmdletBinding()] param([Parameter(ValueFromPipeline)] $InputObject) process { Bind $InputObject $false } }
 function Restart-NetAdapter {
     [CmdletBinding()]
     param([Parameter(ValueFromPipeline)] $InputObject)
-    process { try { Ask 'restart_adapter' @{ index = $InputObject.ifIndex } | Out-Null } catch { Write-Error -Message "$_" } }
+    process { try { Ask 'restart_adapter' @{ index = $InputObject.ifIndex } | Out-Null } catch { Complain $_ } }
 }
 function Test-Connection { [CmdletBinding()] param([string] $ComputerName, [int] $Count, [switch] $Quiet) return [bool] (Ask 'ping' @{ address = $ComputerName }) }
 
 # --- the registry, and programs of the console -----------------------------------------------------
 function Of-Machine([string] $path) { return $path -replace '^HKLM:\\', '' }
-function New-Item { [CmdletBinding()] param([string] $Path, [switch] $Force) try { Ask 'new_key' @{ key = Of-Machine $Path } | Out-Null } catch { Write-Error -Message "$_" } }
+function New-Item { [CmdletBinding()] param([string] $Path, [switch] $Force) try { Ask 'new_key' @{ key = Of-Machine $Path } | Out-Null } catch { Complain $_ } }
 function Set-ItemProperty {
     [CmdletBinding()]
     param([string] $LiteralPath, [string] $Name, $Value, [string] $Type)
-    try { Ask 'set_value' @{ key = Of-Machine $LiteralPath; name = $Name; value = @($Value) } | Out-Null } catch { Write-Error -Message "$_" }
+    try { Ask 'set_value' @{ key = Of-Machine $LiteralPath; name = $Name; value = $(if ($Type -eq 'String') { $Value } else { , @($Value) }) } | Out-Null } catch { Complain $_ }
 }
 function Remove-ItemProperty {
     [CmdletBinding()]
     param([string] $LiteralPath, [string] $Name)
-    try { Ask 'remove_value' @{ key = Of-Machine $LiteralPath; name = $Name } | Out-Null } catch { Write-Error -Message "$_" }
+    try { Ask 'remove_value' @{ key = Of-Machine $LiteralPath; name = $Name } | Out-Null } catch { Complain $_ }
 }
 function Remove-Item {
     [CmdletBinding()]
     param([Parameter(Position = 0)] [string] $LiteralPath, [switch] $Recurse)
     # A file is none of the registry.
     if ($LiteralPath -notlike 'HKLM:*') { Microsoft.PowerShell.Management\Remove-Item -LiteralPath $LiteralPath; return }
-    try { Ask 'remove_key' @{ key = Of-Machine $LiteralPath } | Out-Null } catch { Write-Error -Message "$_" }
+    try { Ask 'remove_key' @{ key = Of-Machine $LiteralPath } | Out-Null } catch { Complain $_ }
 }
-function icacls.exe { $global:LASTEXITCODE = 0; 'Successfully processed 1 files; Failed processing 0 files' }
+function icacls.exe {
+    $answer = Ask 'icacls' @{ words = @($args) }
+    $global:LASTEXITCODE = $answer.status
+    $answer.said
+}
+function Get-Acl { [CmdletBinding()] param([string] $LiteralPath) try { Ask 'get_acl' @{ path = $LiteralPath } } catch { Complain $_ } }
 function reg.exe {
     $words = @($args)
     $values = (Ask 'state').registry.PSObject.Properties[($words[1] -replace '^HKLM\\', '')]

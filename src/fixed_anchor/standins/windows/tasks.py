@@ -14,6 +14,8 @@ _DEFAULTS: State = {
     "ExecutionTimeLimit": "PT72H",
     "StartWhenAvailable": False,
     "MultipleInstances": "IgnoreNew",
+    # Below normal.
+    "Priority": 7,
     "Enabled": True,
 }
 
@@ -24,21 +26,29 @@ def register_task(state: State, name: str, task: dict[str, Any]) -> None:
         seconds = trigger.get("Every")
         if seconds is not None and seconds < 60:
             raise Failed("The task XML contains a value which is incorrectly formatted or out of range: Interval")
+    if name in state.get("tasks", {}):
+        raise Failed("Cannot create a file when that file already exists.")
     task["Settings"] = _DEFAULTS | task["Settings"] | state.get("task_policy", {})
     state.setdefault("tasks", {})[name] = task
 
 
-def get_task(state: State, name: str) -> dict[str, Any]:
-    """``Get-ScheduledTask``."""
+def export_task(state: State, name: str, path: str) -> str:
+    """``Export-ScheduledTask``: its XML, in which accounts are numbers; a policy may have it run as somebody else."""
+    user = get_task(state, name, path)["Principal"]["UserId"]
+    return f"<Principal><UserId>{state.get('tasks_run_as', user)}</UserId></Principal>"
+
+
+def get_task(state: State, name: str, path: str) -> dict[str, Any]:
+    """``Get-ScheduledTask``, in a folder of the scheduler's."""
     found = state.get("tasks", {}).get(name)
-    if found is None:
+    if found is None or found["TaskPath"] != path:
         raise Failed(f"No MSFT_ScheduledTask objects found with property 'TaskName' equal to '{name}'.")
     return found  # type: ignore[no-any-return]
 
 
-def unregister_task(state: State, name: str) -> None:
+def unregister_task(state: State, name: str, path: str) -> None:
     """``Unregister-ScheduledTask``: what runs goes on."""
-    get_task(state, name)
+    get_task(state, name, path)
     del state["tasks"][name]
 
 

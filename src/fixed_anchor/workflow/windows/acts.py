@@ -31,10 +31,8 @@ from fixed_anchor.core.addresses import IPAddress, default_network
 from fixed_anchor.core.config import Route
 from fixed_anchor.core.plan import Gateway
 from fixed_anchor.machines.windows.alternate import encode
+from fixed_anchor.observe.windows import USUAL_METRIC
 from fixed_anchor.workflow.windows.moves import hop_of, what_moves
-
-#: The metric of a route of which nobody says one, as Windows has it.
-USUAL_METRIC = 256
 
 
 def acts_between(

@@ -16,10 +16,9 @@ from fixed_anchor.core.plan import Gateway, HostPlan, InterfacePlan, Plan
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
 from fixed_anchor.core.wanted import wanted_config
 from fixed_anchor.machines.windows.facts import Facts
-from fixed_anchor.observe.windows import in_windows_order, with_whole_metrics
+from fixed_anchor.observe.windows import USUAL_METRIC, in_windows_order, with_whole_metrics
 from fixed_anchor.observe.windows_settings import gateways_in, settings_now
 from fixed_anchor.workflow.host_wide import in_order
-from fixed_anchor.workflow.windows.acts import USUAL_METRIC
 from fixed_anchor.workflow.windows.change import grace_of, settings_change, with_grace
 
 #: The metrics that SetGateways takes.
@@ -250,6 +249,7 @@ def _after(now: AdapterSettings, config: InterfaceConfig, interface: InterfacePl
         default_from_lease=tuple(_takes_defaults(now, config)),
         hears_routers=now.hears_routers if config.ipv6 == "untouched" else config.ipv6 == "ra",
         fallback=now.fallback if config.fallback is None else config.fallback,
+        left=now.left if config.ipv4 in ("untouched", now.ipv4) else (),
     )
 
 
