@@ -92,10 +92,28 @@ def test_without_the_engine(seat: tuple[WindowsSeat, list[str]]) -> None:
         there.target.decide("0001", states.KEEP, "wren")
     assert refused.value.remedy == "roll it back by hand, as docs/by-hand-windows.md says"
     was_leased = any(line.endswith("ipv4 dhcp") for line in before)
-    stop, take_away, leased, fixed, over = blocks("Without the engine")
+    stop, take_away, leased, fixed, *_, over = blocks("Without the engine")
     said = typed(there, stop, take_away, leased if was_leased else fixed, over)
     assert ("ipv4 dhcp" if was_leased else "address 198.51.100.20/24") in said
     assert there.lines() == before
     assert there.state()["tasks"] == {}
     assert there.target.open_change() is None
     there.machine.close()
+
+
+def test_what_else_a_line_may_say(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """IPv6, other routes, a size, the list of domains, name servers of NetBIOS, the alternate configuration."""
+    with windows_seat(tmp_path / "w", monkeypatch, HELD) as there:
+        before = set(there.lines())
+        said = typed(there, "$index = 4\n", *blocks("Without the engine")[4:-1])
+        assert said == ""
+        guid = there.state()["adapters"][0]["guid"]
+        told = {line.removeprefix(f"{guid} ") for line in set(there.lines()) - before}
+        assert told == {
+            "ipv6 fixed", "hears-routers no", "address 2001:db8:7e:2::20/64 aside", "gateway fe80::1 metric 256",
+            "route 198.18.4.0/22 via 198.51.100.254 metric 256", "default-routes IPv4 ignored",
+            "suffix labs.ternpoint.example", "machine search labs.ternpoint.example,ternpoint.example",
+            "netbios 198.51.100.5",
+            "fallback 3200000000000000040000000000000000000000c63364be0100000000000000040000000000000000000000ffffff00",
+        }  # fmt: skip
+        assert there.state()["adapters"][0]["ip"][0]["mtu"] == 1400

@@ -153,8 +153,17 @@ def test_on_each_stack(stack: str, tmp_path: Path) -> None:
         ('ipv4: dhcp, fallback: "2001:db8::1"', "expected an IPv4 address, or none"),
         ("ipv4: dhcp, fallback: [198.51.100.190, 198.51.100.191]", "a list stands here"),
         ("ipv4: dhcp, fallback: tide", "tide"),
+        ("ipv4: dhcp, netbios_servers: [198.51.100.1, 198.51.100.2, 198.51.100.3]", "expected at most two IPv4"),
+        ('ipv4: dhcp, netbios_servers: "2001:db8::1"', "expected at most two IPv4 addresses"),
     ],
 )
 def test_what_a_plan_may_not_say(said: str, wrong: str) -> None:
     with pytest.raises(InputError, match=wrong):
         plan_from_text(PLAN.format(said), "plan.yaml")
+
+
+@pytest.mark.parametrize("stack", STACKS)
+def test_name_servers_of_netbios_are_for_windows_alone(stack: str, tmp_path: Path) -> None:
+    with pytest.raises(NotSupported, match="`netbios_servers` on eth0: only a Windows machine has them") as refused:
+        made(STACKS[stack], "hold: 198.51.100.20, netbios_servers: 198.51.100.5", tmp_path)
+    assert "plan.yaml:" in str(refused.value)

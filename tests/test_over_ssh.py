@@ -336,6 +336,28 @@ def test_control_characters_of_a_host_are_not_printed() -> None:
     assert "\033" not in str(why_no_session("tide-db", "ssh tide-db", 1, "", b"\033[2J\033]0;x\007gone"))
 
 
+#: What PowerShell says on its standard error where nobody sees a console.
+CLIXML = (
+    '#< CLIXML\n<Objs Version="1.1.0.1"><Obj S="progress" RefId="0"><MS><SR N="Record"/></MS></Obj>'
+    '<S S="Error">Access &amp; rights: denied_x000D__x000A_</S></Objs>'
+)
+
+
+@pytest.mark.parametrize(
+    ("status", "said", "told"),
+    [
+        (1, CLIXML, "ran something else instead: Access & rights: denied"),
+        (255, "wren@gannet-ws: Permission denied (publickey).", r"%ProgramData%\ssh\administrators_authorized_keys"),
+    ],
+)
+def test_what_windows_hosts_say(status: int, said: str, told: str) -> None:
+    why = why_no_session("gannet-ws", "ssh gannet-ws", status, said, b"")
+    shown = f"{why} {why.remedy}"
+    assert told in shown
+    assert "CLIXML" not in shown
+    assert "Objs" not in shown
+
+
 def test_a_lost_connection_is_made_again(host: SshMachine, tmp_path: Path) -> None:
     """Looking goes on over a new one; what was to be done is not done twice."""
     (tmp_path / "file").write_text("x\n")

@@ -35,6 +35,7 @@ COMMANDS: dict[str, set[str]] = {
     "Get-DnsClient": {"ErrorAction"}, "Get-DnsClientGlobalSetting": {"ErrorAction"},
     "Get-DnsClientServerAddress": {"ErrorAction"}, "Get-ExecutionPolicy": {"List"},
     "Get-ItemProperty": {"LiteralPath", "ErrorAction"}, "Get-NetAdapter": {"IncludeHidden", "ErrorAction"},
+    "Get-NetAdapterBinding": {"IncludeHidden", "ErrorAction"}, "Get-Disk": {"ErrorAction"},
     "Get-NetConnectionProfile": {"ErrorAction"}, "Get-NetIPAddress": {"PolicyStore", "ErrorAction"},
     "Get-NetIPInterface": {"ErrorAction"}, "Get-NetLbfoTeam": {"ErrorAction"},
     "Get-NetRoute": {"PolicyStore", "ErrorAction"}, "Get-NetTCPConnection": {"State", "ErrorAction"},

@@ -111,7 +111,7 @@ def test_there_are_enough_of_them() -> None:
     assert len([c for c in CASES.values() if "runs" in c]) >= 20
     # Each act is drafted by one of them at least.
     acts = {kind.__struct_config__.tag for kind in Act.__args__}
-    assert len(acts) == 17
+    assert len(acts) == 18
 
 
 @pytest.mark.parametrize("name", [text for text in HOSTILE if text], ids=range(len(HOSTILE) - 1))
@@ -142,11 +142,13 @@ def test_an_alternate_configuration_as_it_is_kept() -> None:
     fallback = Fallback(parse_interface_address("198.51.100.190/24"), parse_address("198.51.100.1"))
     data = encode(fallback)
     assert data.hex() == (
-        "32000000" "00000000" "04000000" "00000000" "00000000" "c63364be"
-        "01000000" "00000000" "04000000" "00000000" "00000000" "ffffff00"
-        "03000000" "00000000" "04000000" "00000000" "00000000" "c6336401"
+        "32000000" "00000000" "04000000" "00000000" "ffffff7f" "c63364be"
+        "01000000" "00000000" "04000000" "00000000" "ffffff7f" "ffffff00"
+        "03000000" "00000000" "04000000" "00000000" "ffffff7f" "c6336401"
     )  # fmt: skip
     assert decode(data) == fallback
+    # Others write 0 for the last number.
+    assert decode(bytes.fromhex(data.hex().replace("ffffff7f", "00000000"))) == fallback
     with pytest.raises(ValueError, match="cut short"):
         decode(data[:-2])
 

@@ -330,7 +330,7 @@ def terms() -> Terms:
 WRONG: dict[str, tuple[str, dict[str, Any], str]] = {
     "a duplicate": (FIXED, {"taken": ["198.51.100.20"]}, "another machine has 198.51.100.20: Windows found it twice"),
     "a category that becomes public": (
-        FIXED, {"networks": {}}, "the network of Ethernet is Public, and was Private",
+        FIXED, {"networks": {}}, "the network profile of Ethernet is Public, and was Private",
     ),
     "no DHCP server answers": ("back to DHCP", {"leases": {}}, "no DHCP server has answered on Ethernet"),
 }  # fmt: skip
@@ -361,7 +361,7 @@ def test_a_category_is_set_back(tmp_path: Path, monkeypatch: pytest.MonkeyPatch)
     with windows_seat(tmp_path / "w", monkeypatch, MACHINES["leased"]["machine"], networks={}) as seat:
         seat.begin(draft_of(FIXED, tmp_path))
         assert seat.until("waiting", "rolled-back") == "waiting"
-        assert "the network of Ethernet was Public, and is set back to Private" in seat.log()
+        assert "the network profile of Ethernet was Public, and is set back to Private" in seat.log()
         assert seat.state()["adapters"][0]["category"] == "Private"
         seat.target.decide("0001", states.ROLL_BACK, "wren")
 

@@ -165,7 +165,7 @@ def test_a_category_that_lets_in_more(
     with windows_seat(tmp_path / "w", monkeypatch, said, networks={"198.51.100.1": after}) as seat:
         seat.begin(draft_of(FIXED, tmp_path))
         assert seat.until("waiting", "rolled-back") == "waiting", seat.log()
-        assert f"the network of Ethernet is {after} now, and was {before}" in seat.log()
+        assert f"the network profile of Ethernet is {after} now, and was {before}" in seat.log()
         assert seat.state()["adapters"][0]["category"] == after
         seat.target.decide("0001", states.KEEP, "wren")
         assert seat.target.status("0001").state == "confirmed"

@@ -70,7 +70,7 @@ def test_from_a_seat(place: tuple[Seat, LabHost, WindowsThere]) -> None:
     assert done.returncode == 0, said + "".join(f.read_text() for f in log.glob("*/log"))
     assert f"{ANOTHER} is this host, by its host key and its MAC" in said
     assert f"{seat.host.name} finds {ANOTHER} at this host alone" in said, said
-    assert "the network is Private, as before" in said
+    assert "the network profile is Private, as before" in said
     assert host.holds(ANOTHER)
     assert not host.holds(old)
     told = seat.does("status", "--plan", "plan.yaml", "--host", "gannet-ws")

@@ -59,6 +59,15 @@ class SetSuffix(_OfAdapter, frozen=True, tag="suffix"):
         return f"Set-DnsClient {self.on} -ConnectionSpecificSuffix '{self.suffix}'"
 
 
+class SetNetbios(_OfAdapter, frozen=True, tag="netbios"):
+    """The NetBIOS name servers of an adapter, at most two; none: those of the lease."""
+
+    servers: tuple[str, ...]
+
+    def _call(self) -> str:
+        return f"SetWINSServer of adapter {self.index}: {', '.join(self.servers) or 'none'}"
+
+
 class SetDhcp(_OfAdapter, frozen=True, tag="dhcp"):
     """Whether the adapter asks DHCP servers for IPv4."""
 
@@ -219,6 +228,7 @@ class Rename(_OfMachine, frozen=True, tag="rename"):
 Act = (
     SetResolvers
     | SetSuffix
+    | SetNetbios
     | SetDhcp
     | HearRouters
     | SetVersion

@@ -33,6 +33,7 @@ def _of_adapter(adapter: AdapterSettings, options: str) -> Iterator[str]:
         yield f"{said} route {route.destination} via {hop} metric {route.metric}"
     yield from (f"{said} left {what}" for what in adapter.left)
     yield f"{said} resolvers {','.join(map(str, adapter.resolvers)) or '-'}"
+    yield f"{said} netbios {','.join(map(str, adapter.netbios_servers)) or '-'}"
     yield f"{said} suffix {adapter.suffix or '-'}"
     for version, family in _FAMILIES.items():
         takes = version in adapter.default_from_lease or adapter.method(version) == "off"

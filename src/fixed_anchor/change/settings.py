@@ -49,6 +49,7 @@ class AdapterSettings(msgspec.Struct, frozen=True):
     hears_routers: bool = True
     fallback: Fallback = Fallback()
     left: tuple[str, ...] = ()
+    netbios_servers: tuple[IPAddress, ...] = ()
 
     def method(self, version: int) -> str:
         """How IP ``version`` (4 or 6) is configured."""
@@ -141,6 +142,8 @@ def _of_adapter(adapter: AdapterSettings) -> Iterator[str]:
     yield _row("resolvers", resolvers or ("of the lease" if adapter.ipv4 == "dhcp" else "none"))
     if adapter.suffix:
         yield _row("search", printable(adapter.suffix))
+    if adapter.netbios_servers:
+        yield _row("netbios", ", ".join(map(str, adapter.netbios_servers)))
     if adapter.mtu is not None:
         yield _row("mtu", str(adapter.mtu))
     if adapter.fallback.address is not None:

@@ -45,6 +45,14 @@ NAME_TWICE = "name-twice"
 DUPLICATE = "duplicate"
 #: An adapter that is not there keeps addresses: ``of``.
 ABSENT = "absent"
+#: The disk that the system starts from comes over the network.
+NETWORK_DISK = "network-disk"
+#: An agent of a cloud runs; load balancing shares the adapter's addresses with other machines.
+AGENT, BALANCED = "agent", "balanced"
+#: Routes that a person typed to stay (``text``), of the whole machine; resolvers (``addresses``) of one network alone.
+TYPED_ROUTES, PROFILE_RESOLVERS = "typed-routes", "profile-resolvers"
+#: A wireless adapter: its address is the same in every network that it joins.
+WIRELESS = "wireless"
 #: The machine registers its addresses in DNS by itself.
 REGISTERS = "registers"
 

@@ -61,8 +61,8 @@ _ROWS: tuple[tuple[str, ...], ...] = (
     (
         "category-kept",
         "Windows, for the network of an interface",
-        "It has the category that it had before the change: public, private, or that of a domain.",
-        "It has another one, by which the firewall goes, or is not identified.",
+        "It has the category from before the change (public, private, that of a domain), or one that lets in more.",
+        "It has one that lets in less, or is not identified.",
     ),
     (
         "default-route",

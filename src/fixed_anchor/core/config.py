@@ -58,7 +58,7 @@ class InterfaceConfig(msgspec.Struct, frozen=True):
 
     ``ipv4`` and ``ipv6`` are one of ``fixed``, ``dhcp``, ``ra`` (IPv6), ``off`` and
     ``untouched``. ``addresses`` keeps its order: the first of a family is the
-    preferred source. ``resolvers``, ``search``, ``mtu`` and ``time_servers`` are
+    preferred source. ``resolvers``, ``search``, ``mtu``, ``time_servers`` and ``netbios_servers`` are
     ``None`` where nothing is said, or where they shall stay as they are.
 
     ``lease_routes`` and ``lease_resolvers`` say whether the routes and resolvers that
@@ -83,6 +83,7 @@ class InterfaceConfig(msgspec.Struct, frozen=True):
     optioned: tuple[IPInterface, ...] = ()
     accepts_ra: bool = False
     fallback: Fallback | None = None
+    netbios_servers: tuple[IPAddress, ...] | None = None
 
     def of_family(self, version: int) -> tuple[IPInterface, ...]:
         """The addresses of IP ``version`` (4 or 6), in order."""
@@ -149,7 +150,7 @@ def differences(declared: InterfaceConfig, wanted: InterfaceConfig) -> tuple[str
     missing = [r for r in wanted.routes if not r.is_default and r not in declared.routes]
     if missing:
         found.append("routes")
-    for name in ("resolvers", "search", "time_servers"):
+    for name in ("resolvers", "search", "time_servers", "netbios_servers"):
         want = getattr(wanted, name)
         if want is not None and (getattr(declared, name) or ()) != want:
             found.append(name)

@@ -118,6 +118,7 @@ class InterfacePlan(msgspec.Struct, frozen=True, gc=False):
     time_servers: tuple[str, ...] | None = None
     routes: tuple[Route, ...] = ()
     wifi: WirelessPlan | None = None
+    netbios_servers: tuple[IPAddress, ...] | None = None
     line: int = 0
 
     @property

@@ -130,6 +130,10 @@ class SurveyedInterface(msgspec.Struct, frozen=True):
     takers: tuple[Taker, ...] = ()
     #: The category of its network, by which the firewall goes, where the system has such a thing.
     category: str = ""
+    #: The name of that network, the metric of the interface itself, and whether it is on its fallback; likewise.
+    network: str = ""
+    own_metric: int | None = None
+    on_fallback: bool = False
 
     @property
     def name(self) -> str:

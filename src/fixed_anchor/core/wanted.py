@@ -99,6 +99,7 @@ def wanted_config(plan: Plan, interface: InterfacePlan) -> InterfaceConfig:
         mtu=interface.mtu,
         time_servers=interface.time_servers,
         fallback=_fallback(interface, segment),
+        netbios_servers=interface.netbios_servers,
         # An interface that must not carry the default route must not bring its resolvers either, and
         # resolvers that the plan names for it are not to be mixed with those of the lease.
         lease_routes=carries_default,

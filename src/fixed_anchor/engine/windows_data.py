@@ -10,7 +10,7 @@ from typing import Any
 
 import msgspec
 
-from fixed_anchor.change.acts import Act, Rename, SetResolvers, SetSearch, SetSuffix
+from fixed_anchor.change.acts import Act, Rename, SetNetbios, SetResolvers, SetSearch, SetSuffix
 from fixed_anchor.change.change import Terms
 from fixed_anchor.change.kept_lines import kept_lines
 from fixed_anchor.change.settings import MachineSettings, SettingsContent
@@ -32,7 +32,7 @@ CATEGORY_STEADY = 15.0
 CATEGORY_WATCH = 90
 
 #: What can be set before the address, and must be: else there is no name service for a moment.
-_BEFORE_ADDRESSES = (SetResolvers, SetSuffix, SetSearch)
+_BEFORE_ADDRESSES = (SetResolvers, SetSuffix, SetNetbios, SetSearch)
 
 
 def part(name: str) -> str:

@@ -85,12 +85,21 @@ def _interface(facts: Facts, adapter: Adapter) -> SurveyedInterface:
         tuple(_routes(facts, adapter, "ActiveStore")),
         tuple(_resolvers(facts, adapter)),
         _search(facts, adapter),
-        lease_of(kept, addresses),
+        None if _on_fallback(kept, addresses) else lease_of(kept, addresses),
         with_whole_metrics(kept_config(facts, adapter, kept), facts, adapter.index) if kept is not None else None,
         (Place(f"{_INTERFACES}\\{adapter.guid}", 0),) if kept is not None else (),
         by_hand=tuple(_by_hand(facts, adapter)),
         category=next((printable(p.category) for p in facts.profiles if p.index == adapter.index), ""),
+        network=next((printable(p.name) for p in facts.profiles if p.index == adapter.index), ""),
+        own_metric=next((i.metric for i in facts.ip_interfaces if i.index == adapter.index and i.version == 4), None),
+        on_fallback=_on_fallback(kept, addresses),
     )
+
+
+def _on_fallback(kept: Kept | None, addresses: tuple[FoundAddress, ...]) -> bool:
+    """Whether its alternate configuration is in force: no server has answered."""
+    given = _alternate(kept) if kept is not None and kept.dhcp == "1" else None
+    return given is not None and given.address is not None and any(a.address == given.address for a in addresses)
 
 
 def _by_hand(facts: Facts, adapter: Adapter) -> Iterator[IPInterface]:
@@ -119,7 +128,7 @@ def _address(address: Address) -> IPInterface:
 def _kind(facts: Facts, adapter: Adapter) -> str:
     if any(adapter.name in team.interfaces for team in facts.teams):
         return "team"
-    if adapter.description.startswith("Hyper-V Virtual Ethernet Adapter"):
+    if adapter.component.lower() == "vms_mp":
         return "virtual switch"
     return "wireless" if "802.11" in adapter.media else "ethernet"
 
@@ -130,9 +139,12 @@ def _master(facts: Facts, adapter: Adapter) -> str | None:
         if adapter.name in team.members:
             return f"team {team.name}"
     for switch in facts.switches:
-        if switch.adapter and switch.adapter == adapter.description:
+        if adapter.description in switch.adapters:
             return f"switch {switch.name}"
-    return None
+    # Its bindings say so where the switch, or the team, does not name it.
+    if facts.is_bound(adapter, "vms_pp"):
+        return "a virtual switch"
+    return "a team" if facts.is_bound(adapter, "ms_implat") else None
 
 
 def _routes(facts: Facts, adapter: Adapter, store: str) -> Iterator[Route]:
@@ -162,7 +174,8 @@ def _search(facts: Facts, adapter: Adapter) -> tuple[str, ...]:
 
 def _one_list(facts: Facts) -> tuple[str, ...]:
     """The list of domains of the whole machine; empty where there is none."""
-    return listed(",".join(facts.policies.get("SearchList", ()))) or tuple(facts.search)
+    policy = next((said for name, said in facts.policies.items() if name.lower() == "searchlist"), [])
+    return listed(",".join(policy)) or tuple(facts.search)
 
 
 def with_whole_metrics(config: InterfaceConfig, facts: Facts, index: int) -> InterfaceConfig:
@@ -210,6 +223,7 @@ def kept_config(facts: Facts, adapter: Adapter, kept: Kept) -> InterfaceConfig:
         accepts_ra=bool(six) and routers,
         lease_routes=4 not in ignoring,
         fallback=_alternate(kept),
+        netbios_servers=tuple(map(parse_address, kept.netbios_servers)) or None,
     )
 
 
@@ -239,7 +253,7 @@ def kept_routes_of(facts: Facts, adapter: Adapter) -> Iterator[Route]:
 
 def _alternate(kept: Kept) -> Fallback | None:
     """What it has where no DHCP server answers; ``None`` where what stands there cannot be read."""
-    if kept.alternate is None or f"Alternate_{kept.guid}" not in kept.active_configurations:
+    if kept.alternate is None or not kept.alternate_counts:
         return Fallback()
     try:
         return decode(bytes.fromhex(kept.alternate))

@@ -5,26 +5,32 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterator
 
-from fixed_anchor.core.addresses import IPAddress, parse_address
+from fixed_anchor.core.addresses import IPAddress, parse_address, parse_interface_address
 from fixed_anchor.core.aside import (
     ABSENT,
+    AGENT,
+    BALANCED,
     CATEGORY,
     CLUSTER,
     DUPLICATE,
     NAME_TWICE,
+    NETWORK_DISK,
     POLICY_RESOLVERS,
     POLICY_SEARCH,
+    PROFILE_RESOLVERS,
     REGISTERS,
     ROLE,
     SWITCH,
     TEAM,
+    TYPED_ROUTES,
+    WIRELESS,
     Aside,
 )
 from fixed_anchor.core.config import Place
 from fixed_anchor.core.elsewhere import Listener
 from fixed_anchor.core.errors import printable
 from fixed_anchor.core.survey import SurveyedInterface
-from fixed_anchor.machines.windows.facts import Adapter, Address, Facts
+from fixed_anchor.machines.windows.facts import Adapter, Address, Facts, listed
 
 _POLICIES = Place(r"HKLM\SOFTWARE\Policies\Microsoft\Windows NT\DNSClient", 0)
 _CLUSTER = "ClusSvc"
@@ -38,6 +44,10 @@ _ROLES = {
     "CertSvc": "this is a certificate authority",
     "MSSQLSERVER": "a database server runs here",
 }
+#: Agents by which clouds set up the machines that run in them.
+_AGENTS = frozenset({"WindowsAzureGuestAgent", "AmazonSSMAgent", "GCEAgent", "cloudbase-init"})
+_NETWORK_BUSES = frozenset({"iscsi"})
+_TYPED = r"HKLM\SYSTEM\CurrentControlSet\Services\Tcpip\Parameters\PersistentRoutes"
 #: Clients of DHCP hold a socket on the address that they lease: it goes with them.
 _LEASE_CLIENTS = (68, 546)
 
@@ -46,6 +56,7 @@ def windows_asides(facts: Facts, interfaces: tuple[SurveyedInterface, ...]) -> I
     """All of it; ``interfaces`` are those that were surveyed. Raises :class:`ValueError` for what is no address."""
     yield from _services(facts)
     yield from _policies(facts)
+    yield from _of_machine(facts)
     for name, count in Counter(i.name for i in interfaces).items():
         if count > 1:
             yield Aside(NAME_TWICE, Place("adapters", 0), f"{count} of them", name)
@@ -59,17 +70,36 @@ def _services(facts: Facts) -> Iterator[Aside]:
         place = Place(f"service {printable(service.name)}", 0)
         if service.name == _CLUSTER:
             yield Aside(CLUSTER, place, "this is a node of a failover cluster")
+        elif service.name in _AGENTS and service.status == "Running":
+            yield Aside(AGENT, place, f"service {printable(service.name)}")
         elif service.name in _ROLES and service.status == "Running":
             yield Aside(ROLE, place, _ROLES[service.name])
 
 
+def _of_machine(facts: Facts) -> Iterator[Aside]:
+    """What is so of the whole machine: where its disk is, and which routes somebody typed."""
+    for bus in facts.boot_disks:
+        if bus.lower() in _NETWORK_BUSES:
+            yield Aside(NETWORK_DISK, Place("Get-Disk", 0), printable(bus))
+    routes = [_typed_route(name) for name in facts.persistent_routes]
+    if routes:
+        yield Aside(TYPED_ROUTES, Place(_TYPED, 0), "; ".join(map(printable, routes)))
+
+
+def _typed_route(name: str) -> str:
+    """The name of a value of that key: ``DESTINATION,MASK,NEXT HOP,METRIC``."""
+    destination, mask, hop, *_ = name.split(",")
+    return f"{parse_interface_address(f'{destination}/{mask}').network} via {parse_address(hop)}"
+
+
 def _policies(facts: Facts) -> Iterator[Aside]:
-    listed = {name: " ".join(said).replace(",", " ").split() for name, said in facts.policies.items()}
-    if listed.get("NameServer"):
-        addresses = tuple(map(parse_address, listed["NameServer"]))
-        yield Aside(POLICY_RESOLVERS, _POLICIES, " ".join(listed["NameServer"]), addresses=addresses)
-    if listed.get("SearchList"):
-        yield Aside(POLICY_SEARCH, _POLICIES, " ".join(map(printable, listed["SearchList"])))
+    # Names of the registry compare without case.
+    said = {name.lower(): listed(" ".join(values)) for name, values in facts.policies.items()}
+    if said.get("nameserver"):
+        addresses = tuple(map(parse_address, said["nameserver"]))
+        yield Aside(POLICY_RESOLVERS, _POLICIES, " ".join(said["nameserver"]), addresses=addresses)
+    if said.get("searchlist"):
+        yield Aside(POLICY_SEARCH, _POLICIES, " ".join(map(printable, said["searchlist"])))
 
 
 def _of_adapter(facts: Facts, interface: SurveyedInterface) -> Iterator[Aside]:
@@ -79,6 +109,15 @@ def _of_adapter(facts: Facts, interface: SurveyedInterface) -> Iterator[Aside]:
     elif interface.link.kind == "team":
         team = next((t.name for t in facts.teams if name in t.interfaces), name)
         yield Aside(TEAM, place, "", name, of=team)
+    adapter = next(a for a in facts.adapters if a.index == interface.index)
+    if facts.is_bound(adapter, "ms_wlbs"):
+        yield Aside(BALANCED, place, "", name)
+    if interface.link.kind == "wireless":
+        yield Aside(WIRELESS, place, "", name)
+    kept = facts.kept_of(adapter)
+    if kept is not None and kept.profile_name_servers:
+        servers = tuple(map(parse_address, listed(kept.profile_name_servers)))
+        yield Aside(PROFILE_RESOLVERS, place, "", name, servers)
     for profile in facts.profiles:
         if profile.index == interface.index:
             yield Aside(CATEGORY, place, printable(profile.category), name, of=printable(profile.name))

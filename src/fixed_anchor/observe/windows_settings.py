@@ -47,6 +47,7 @@ def _adapter(facts: Facts, found: SurveyedInterface) -> AdapterSettings:
         default_from_lease=tuple(v for v in (4, 6) if v not in ignoring),
         hears_routers=any(i.version == 6 and i.hears_routers for i in sides),
         fallback=declared.fallback or Fallback(),
+        netbios_servers=declared.netbios_servers or (),
         left=_left(facts, there, kept) if declared.ipv4 == "dhcp" else (),
     )
 

@@ -254,6 +254,14 @@ def _wifi(value: Value) -> WirelessPlan:
     return WirelessPlan(network, path, password.line)
 
 
+def _netbios_servers(value: Value) -> tuple[IPAddress, ...]:
+    """Name servers of NetBIOS (RFC 1001), of which Windows takes two."""
+    found: tuple[IPAddress, ...] = value.each(lambda v: v.parsed(parse_address, "an IPv4 address"))
+    if len(found) > 2 or any(a.version == 6 for a in found):
+        raise value.error("not all of these can be NetBIOS name servers", expected="at most two IPv4 addresses")
+    return found
+
+
 def _method(fields: dict[str, Value], version: int, held: bool | None) -> str:
     """The method of IP ``version``; whether addresses are ``held`` is ``None`` where `hold` could not be read."""
     name = f"ipv{version}"
@@ -311,6 +319,7 @@ def _interface(name: str, key: Value, value: Value, segments: dict[str, Segment]
         time_servers=time_servers_at(fields),
         routes=read_key(fields, "routes", lambda v: v.each(planned_route), ()),
         wifi=read_key(fields, "wifi", _wifi, None),
+        netbios_servers=read_key(fields, "netbios_servers", _netbios_servers, None),
         line=key.line,
     )
 

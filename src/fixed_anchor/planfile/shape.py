@@ -123,6 +123,10 @@ class InterfaceShape(Struct, forbid_unknown_fields=True):
         list[Text] | Text | None, _says("the time servers that the host's time daemon shall follow")
     ] = None
     routes: Annotated[list[RouteShape] | RouteShape, _says("further routes")] = []
+    netbios_servers: Annotated[
+        list[Address] | Address | None,
+        _says("of a Windows machine: its NetBIOS name servers, at most two; [] for none; absent: as they are"),
+    ] = None
     wifi: Annotated[
         WirelessShape | None, _says("of a wireless interface that no file declares: the network that it joins")
     ] = None

@@ -129,6 +129,7 @@ HOMES: dict[str, str] = {
             "mtu",
             "routes",
             "time_servers",
+            "netbios_servers",
         ),
         "an interface, below `interfaces:` of a host",
     ),

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from fixed_anchor.core.aside import (
+    AGENT,
+    BALANCED,
     CLUSTER,
     CONFIGURES,
     DUPLICATE,
@@ -12,6 +14,7 @@ from fixed_anchor.core.aside import (
     MAY_CONFIGURE,
     NAME_TWICE,
     NAMES,
+    NETWORK_DISK,
     NO_REMARK,
     NOT_AT_BOOT,
     OTHER_TABLE,
@@ -20,7 +23,9 @@ from fixed_anchor.core.aside import (
     REWRITTEN,
     SWITCH,
     TEAM,
+    TYPED_ROUTES,
     UNCLEAR,
+    WIRELESS,
     Aside,
     Unreadable,
 )
@@ -73,6 +78,31 @@ _KINDS: dict[str, tuple[str, str, str]] = {
         "make the change there too, or it is lost when that program runs again",
     ),
     CLUSTER: ("in-cluster", "{t}", "change the address the way the cluster wants it, at its own tools"),
+    NETWORK_DISK: (
+        "carries-root",
+        "the disk that the system starts from comes over the network ({t})",
+        "change the address where the machine gets it at its start, and start it anew",
+    ),
+    BALANCED: (
+        "in-load-balancing",
+        "{i} takes part in network load balancing",
+        "change the addresses with its own manager, on every machine that takes part",
+    ),
+    AGENT: (
+        "cloud-agent",
+        "an agent of a cloud runs here ({t})",
+        "look whether its cloud assigns the machine's address; if so, have it made fixed there, and keep DHCP here",
+    ),
+    TYPED_ROUTES: (
+        "typed-routes",
+        "routes that somebody typed to stay are not among the settings of an adapter: {t}",
+        "look whether their next hops can still be reached afterwards (route print)",
+    ),
+    WIRELESS: (
+        "same-in-every-network",
+        "{i} is wireless: the address is the same in every network that it joins",
+        "keep DHCP where the machine moves, and reserve its address at the server",
+    ),
     SWITCH: (
         "on-virtual-switch",
         "{i} is the adapter of the virtual switch {of}",
@@ -93,7 +123,7 @@ _KINDS: dict[str, tuple[str, str, str]] = {
 
 
 #: What is so whatever is planned.
-_OF_SURVEY = (CONFIGURES, MAY_CONFIGURE, REWRITTEN, UNCLEAR, CLUSTER, NAME_TWICE, DUPLICATE)
+_OF_SURVEY = (NETWORK_DISK, CONFIGURES, MAY_CONFIGURE, REWRITTEN, UNCLEAR, CLUSTER, NAME_TWICE, DUPLICATE)
 
 
 def aside_finding(host: str, aside: Aside, interface: str | None = None) -> Finding:

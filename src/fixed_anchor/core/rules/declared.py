@@ -7,6 +7,8 @@ from functools import partial
 
 from fixed_anchor.core.addresses import IPNetwork
 from fixed_anchor.core.aside import (
+    AGENT,
+    BALANCED,
     CLUSTER,
     CONFIGURES,
     DUPLICATE,
@@ -15,6 +17,7 @@ from fixed_anchor.core.aside import (
     MAY_CONFIGURE,
     NAME_TWICE,
     NAMES,
+    NETWORK_DISK,
     NO_REMARK,
     NOT_AT_BOOT,
     OTHER_TABLE,
@@ -23,6 +26,7 @@ from fixed_anchor.core.aside import (
     REWRITTEN,
     SWITCH,
     TEAM,
+    TYPED_ROUTES,
     UNCLEAR,
     Aside,
 )
@@ -45,13 +49,14 @@ CODES = frozenset(
         "resolv-conf-rewritten", "two-default-routes", "remark-is-read", "stack-unclear",
         "in-cluster", "name-not-unique", "duplicate-seen", "on-virtual-switch", "on-team",
         "role-moves", "policy-wins", "policy-says", "category-may-change", "kept-for-absent-adapter",
-        "old-record-stays", "traffic-moves", "on-another-interface",
+        "old-record-stays", "traffic-moves", "on-another-interface", "in-load-balancing", "cloud-agent",
+        "typed-routes", "same-in-every-network", "profile-resolvers",
     }
 )  # fmt: skip
 #: Kinds that speak for themselves wherever they concern a planned interface.
 _PLAIN = (
     PORT, HOOK, NO_REMARK, NOT_AT_BOOT, RENAMED, UNCLEAR, CONFIGURES, MAY_CONFIGURE, REWRITTEN,
-    CLUSTER, NAME_TWICE, DUPLICATE, SWITCH, TEAM,
+    CLUSTER, NAME_TWICE, DUPLICATE, SWITCH, TEAM, NETWORK_DISK, BALANCED, AGENT, TYPED_ROUTES,
 )  # fmt: skip
 #: Routes up to this prefix, two of which cover what a default route does.
 _HALF = 3

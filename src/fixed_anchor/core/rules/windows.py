@@ -10,13 +10,16 @@ from fixed_anchor.core.aside import (
     CATEGORY,
     POLICY_RESOLVERS,
     POLICY_SEARCH,
+    PROFILE_RESOLVERS,
     REGISTERS,
     ROLE,
+    WIRELESS,
     Aside,
 )
 from fixed_anchor.core.config import InterfaceConfig
 from fixed_anchor.core.findings import Finding, finding
 from fixed_anchor.core.foreseen import Foreseen
+from fixed_anchor.core.rules.asides import aside_finding
 from fixed_anchor.core.survey import HostSurvey
 
 #: The category of a network in which the firewall lets nobody in.
@@ -35,6 +38,11 @@ def windows_findings(host: str, survey: HostSurvey, foreseen: Foreseen) -> Itera
             yield from _policy(host, foreseen, aside, "search", tuple(aside.text.split()))
         elif aside.kind == CATEGORY and aside.interface in foreseen.wanted:
             yield from _category(host, survey, aside, foreseen.wanted[aside.interface])
+        elif aside.kind == WIRELESS and aside.interface in foreseen.wanted:
+            if foreseen.wanted[aside.interface].addresses:
+                yield aside_finding(host, aside)
+        elif aside.kind == PROFILE_RESOLVERS and aside.interface in foreseen.wanted:
+            yield from _profile(host, foreseen.wanted[aside.interface], aside)
         elif aside.kind == ABSENT:
             yield from _absent(host, foreseen, aside)
         elif aside.kind == REGISTERS and aside.interface in foreseen.wanted:
@@ -48,12 +56,28 @@ def _policy(host: str, foreseen: Foreseen, aside: Aside, what: str, says: tuple[
         for config in foreseen.wanted.values()
         if (wanted := getattr(config, what)) and tuple(map(str, wanted)) != says
     ]
-    said = f"a policy sets {what} {', '.join(says)}"
+    # As their administrators call them.
+    shown = {"resolvers": "the DNS servers", "search": "the DNS suffix search list"}[what]
+    said = f"a group policy sets {shown} {', '.join(says)}"
     if differing:
         message = f"{said}, and the plan wants others for {differing[0]}: the policy wins"
         yield finding("policy-wins", message, host=host, interface=differing[0], seen_in=str(aside.place))
     else:
         yield finding("policy-says", said, host=host, seen_in=str(aside.place))
+
+
+def _profile(host: str, wanted: InterfaceConfig, aside: Aside) -> Iterator[Finding]:
+    """Whether resolvers of one network win over the adapter's is not documented: told where they differ."""
+    if wanted.resolvers is None or tuple(wanted.resolvers) == aside.addresses:
+        return
+    yield finding(
+        "profile-resolvers",
+        f"DNS servers {', '.join(map(str, aside.addresses))} are set for the network of {aside.interface} alone, and "
+        "the plan wants others: they may win",
+        host=host,
+        interface=aside.interface,
+        seen_in=str(aside.place),
+    )
 
 
 def _category(host: str, survey: HostSurvey, aside: Aside, wanted: InterfaceConfig) -> Iterator[Finding]:
@@ -68,8 +92,8 @@ def _category(host: str, survey: HostSurvey, aside: Aside, wanted: InterfaceConf
     by = f"by another gateway ({', '.join(map(str, coming))})" if coming else "without a gateway"
     yield finding(
         "category-may-change",
-        f"the network of {aside.interface} ({aside.of}) is {aside.text} today; {by} it is identified anew, and may "
-        "become Public",
+        f"the network profile of {aside.interface} ({aside.of}) is {aside.text} today; {by} the network is identified "
+        "anew, and may become Public",
         host=host,
         interface=aside.interface,
         seen_in=str(aside.place),

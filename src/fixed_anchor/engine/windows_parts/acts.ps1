@@ -9,6 +9,7 @@ function Perform($act) {
             if (@($act.servers).Count) { Set-DnsClientServerAddress -InterfaceIndex $index -ServerAddresses ([string[]] @($act.servers)) -ErrorAction Stop }
             else { Set-DnsClientServerAddress -InterfaceIndex $index -ResetServerAddresses -ErrorAction Stop }
         }
+        'netbios' { Set-Netbios $index "$($act.guid)" @($act.servers | ForEach-Object { "$_" }) }
         'suffix' {
             Set-DnsClient -InterfaceIndex $index -ConnectionSpecificSuffix "$($act.suffix)" -ErrorAction Stop
             # Some releases do nothing where it is to be empty.
@@ -85,6 +86,13 @@ function Call-Cim([int] $index, [string] $method, $arguments) {
 $answers = @{
     '84' = 'IP is not enabled on the adapter, or its cable is out'
     '2147786788' = 'somebody else is changing the settings; close every dialog in which they are open'
+}
+# Without a carrier the call takes nothing, and on some releases none cannot be set: then a restart brings it.
+function Set-Netbios([int] $index, [string] $guid, [string[]] $servers) {
+    $two = @($servers) + @('', '')
+    if (Is-Up $guid) { Call-Cim $index 'SetWINSServer' @{ WINSPrimaryServer = $two[0]; WINSSecondaryServer = $two[1] } }
+    $there = @(Texts (Key "$netbt\Tcpip_$guid") 'NameServerList' | Where-Object { $_ })
+    if (($there -join ',') -ne (@($servers) -join ',')) { Set-ItemProperty -LiteralPath "$netbt\Tcpip_$guid" -Name 'NameServerList' -Value ([string[]] @($servers)) -Type MultiString -ErrorAction Stop }
 }
 function Found-At([int] $index, [string] $address, [string] $store) {
     return @(Addresses $index $store | Where-Object { (Bare "$($_.IPAddress)") -eq $address })

@@ -110,10 +110,19 @@ function Forward {
 }
 # Waits until what was set has come into force; why it cannot stay so, nothing where it can.
 function Activate {
-    $wanted = @(Listed 'until_decided')
+    $wanted = @(Awaited)
     Await-Detection
     $asking = @($wanted | Where-Object { $_ -match ' ipv4 dhcp$' } | ForEach-Object { ($_ -split ' ')[0] })
     $missing = @(Await-Settled 20 $wanted @())
+    # Whether Windows gives a lease back when its adapter turns fixed is not known: what is held beside is not ours any more,
+    # and goes where another machine has it.
+    $lent = @($missing | Where-Object { $line = $_; $line -like 'another *' -and @(Listed 'held' | Where-Object { $line.Contains(" $(("$_" -split '[ /]')[1]):") }).Count })
+    if ($lent.Count) {
+        Log "$($lent[0]): it was kept beside until the decision, and goes now"
+        End-Hold
+        $wanted = @(Awaited)
+        $missing = @(Await-Settled 20 $wanted @())
+    }
     $here = @($missing | Where-Object { $_ -like 'another *' })
     if ($here.Count) { return $here[0] }
     foreach ($line in $missing) { Log "not in force yet: $(Readable $line)" }

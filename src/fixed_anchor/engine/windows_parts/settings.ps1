@@ -2,6 +2,7 @@
 # --- what is set on the adapters of the change, and what is in force ---------------------------
 $tcpip = 'HKLM:\SYSTEM\CurrentControlSet\Services\Tcpip\Parameters\Interfaces'
 $tcpip6 = 'HKLM:\SYSTEM\CurrentControlSet\Services\Tcpip6\Parameters\Interfaces'
+$netbt = 'HKLM:\SYSTEM\CurrentControlSet\Services\NetBT\Parameters\Interfaces'
 $alternates = 'HKLM:\SYSTEM\CurrentControlSet\Services\Dhcp\Configurations'
 # The metric of a gateway for which the dialog wrote 0, or nothing.
 $usual_metric = 256
@@ -89,6 +90,8 @@ function Kept-Of([string] $guid) {
     }
     $servers = @(In-List (Text $key 'NameServer')) + @(In-List (Text (Key "$tcpip6\$guid") 'NameServer'))
     "$guid resolvers " + $(if ($servers.Count) { $servers -join ',' } else { '-' })
+    $servers = @(Texts (Key "$netbt\Tcpip_$guid") 'NameServerList' | Where-Object { $_ })
+    "$guid netbios " + $(if ($servers.Count) { $servers -join ',' } else { '-' })
     "$guid suffix " + $(if (Text $key 'Domain') { Text $key 'Domain' } else { '-' })
     foreach ($family in 'IPv4', 'IPv6') {
         $side = if ($sides.ContainsKey($family)) { $sides[$family] } else { $null }
@@ -100,6 +103,8 @@ function Kept-Of([string] $guid) {
     $counts = @(Texts $key 'ActiveConfigurations') -contains "Alternate_$guid"
     "$guid fallback " + $(if ($counts -and $null -ne $options) { (@($options) | ForEach-Object { '{0:x2}' -f $_ }) -join '' } else { '-' })
 }
+# What must be so until the decision; what was held beside counts no more once it has gone.
+function Awaited { if ($now.held_over -or (Is-There 'hold-over')) { return Listed 'wanted' } return Listed 'until_decided' }
 # The lines that are in one list alone: "- " of those that are wanted and not there, "+ " of those that are there. What an
 # earlier setting had left in the registry is wanted by nobody.
 function Differing($there, $wanted) {

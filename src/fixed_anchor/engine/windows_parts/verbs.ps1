@@ -166,12 +166,12 @@ function Status {
 }
 # What a person at the console, or a runbook, wants to know: whether all is as wanted, and the gateway answers.
 function Look {
-    $missing = @(Differing @(Kept-Lines) @(Listed 'until_decided')) + @(Not-In-Force @(Listed 'until_decided') @())
+    $missing = @(Differing @(Kept-Lines) @(Awaited)) + @(Not-In-Force @(Awaited) @())
     foreach ($line in $missing) { Tell "fail: $(Readable $line)" }
     if ($missing.Count -eq 0) { Tell 'pass: what is set is as drafted, and in force' }
     $public = @(Mend-Categories)
     foreach ($line in $public) { Tell "fail: $line" }
-    if ($public.Count -eq 0) { Tell 'pass: the category of each network is what it was before the change, or lets in more' }
+    if ($public.Count -eq 0) { Tell 'pass: the network profile of each adapter is what it was before the change, or lets in more' }
     if (Gateway-Answers) { Tell 'pass: the gateway answers' }
     elseif ([bool] (Value (Saved) 'gateway_answered')) { Tell 'fail: the gateway answers (before the change it did)' }
     else { Tell 'as before: the gateway does not answer' }

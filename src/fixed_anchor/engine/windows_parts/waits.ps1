@@ -37,7 +37,7 @@ function Mend-Categories {
         if (-not $before -or -not (Is-Up $guid)) { continue }
         $here = Category $guid
         if ((Openness $here) -ge (Openness $before)) {
-            if ($here -ne $before) { Tell-Once "the network of $(Named $guid) is $here now, and was $before" }
+            if ($here -ne $before) { Tell-Once "the network profile of $(Named $guid) is $here now, and was $before" }
             continue
         }
         $shown = if ($here) { $here } else { 'not identified' }
@@ -46,13 +46,13 @@ function Mend-Categories {
         if ($here -and $before -ne 'DomainAuthenticated') {
             try {
                 Set-NetConnectionProfile -InterfaceIndex (Index $guid) -NetworkCategory $before -ErrorAction Stop
-                Log "the network of $(Named $guid) was $here, and is set back to $before"
+                Log "the network profile of $(Named $guid) was $here, and is set back to $before"
                 # Whether it stays so is seen with the next look.
-                "the network of $(Named $guid) was $here a moment ago"
+                "the network profile of $(Named $guid) was $here a moment ago"
                 continue
             } catch { $failed = ", and cannot be set: $(("$($_.Exception.Message)" -split '[\r\n]+')[0])" }
         }
-        "the network of $(Named $guid) is $shown, and was $before$failed"
+        "the network profile of $(Named $guid) is $shown, and was $before$failed"
     }
 }
 $told_once = New-Object -TypeName System.Collections.ArrayList

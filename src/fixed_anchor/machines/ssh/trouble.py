@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from xml.sax.saxutils import unescape
 
 from fixed_anchor.core.errors import NoAccess, Unreachable, printable
 
@@ -40,6 +41,7 @@ def why_no_session(host: str, ways: str, status: int, said: str, printed: bytes)
     ``status`` is how the client ended, ``said`` its standard error, and ``printed`` what came from the host instead
     of an answer. Raises nothing.
     """
+    said = without_clixml(said)
     words = " ".join(said.split()).rstrip(".")
     if status == _OF_THE_CLIENT:
         return _of_the_client(host, ways, said, words)
@@ -78,7 +80,8 @@ def _of_the_client(host: str, ways: str, said: str, words: str) -> NoAccess:
     if "Permission denied" in words or "Too many authentication failures" in words:
         return NoAccess(
             f"{host} does not let us log in: {_last(said)}",
-            remedy=f"a key that an agent holds, or that has no passphrase, must do: try `{ways}`",
+            remedy=f"a key that an agent holds, or that has no passphrase, must do: try `{ways}`. On a Windows host "
+            "the keys of administrators are those in %ProgramData%\\ssh\\administrators_authorized_keys alone",
         )
     if "Could not resolve hostname" in words:
         return Unreachable(f"{host} cannot be found: {_last(said)}", remedy="is its name right, and DNS working here?")
@@ -90,6 +93,15 @@ def _of_the_client(host: str, ways: str, said: str, words: str) -> NoAccess:
     if _UNREACHABLE.search(words):
         return Unreachable(f"{host} is not reached: {_last(said)}", remedy=f"try `{ways}`")
     return NoAccess(f"{host} is not reached: {_last(said)}", remedy=f"try `{ways}`")
+
+
+def without_clixml(said: str) -> str:
+    """What PowerShell says on its standard error, where it says it as XML of its own: the texts of its errors alone."""
+    before, mark, rest = said.partition("#< CLIXML")
+    if not mark:
+        return said
+    texts = re.findall(r'<S S="(?:Error|error)">(.*?)</S>', rest, re.DOTALL)
+    return before + "".join(re.sub(r"_x000[DA]_", "\n", unescape(text)) for text in texts)
 
 
 def _last(said: str) -> str:

@@ -13,7 +13,7 @@ from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.errors import NoAccess, Unreachable, printable
 from fixed_anchor.machines.ssh.channel import Channel, ChannelLost, ChannelSilent
 from fixed_anchor.machines.ssh.session import FoundAt, own_end
-from fixed_anchor.machines.ssh.trouble import NoShell, why_no_session
+from fixed_anchor.machines.ssh.trouble import NoShell, why_no_session, without_clixml
 from fixed_anchor.machines.windows.facts import Facts, read_facts
 
 _log = logging.getLogger(__name__)
@@ -109,7 +109,7 @@ class WindowsSession:
             while self._marked(self.channel.line(until))[0] != "end":
                 pass
         except ChannelLost as lost:
-            words = printable(" ".join(lost.said.split())[-200:])
+            words = printable(" ".join(without_clixml(lost.said).split())[-200:])
             raise Unreachable(
                 f"the connection to {self.host} was lost" + (f": {words}" if words else ""), remedy=f"try `{self.ways}`"
             ) from None

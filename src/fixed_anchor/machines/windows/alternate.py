@@ -1,8 +1,9 @@
 """DHCP options (RFC 2132) as the registry keeps them in a row: of an adapter's alternate configuration, and of a lease.
 
-Each is five 32-bit little-endian numbers, which are its code, a zero, the length of its value and two zeros, and the
-value padded to a multiple of four bytes; of a lease the last number is a time. Of an alternate configuration the codes
-are 50 (the address), 1 (its mask), 3 (a router) and 6 (resolvers).
+Each is five 32-bit little-endian numbers, which are its code, a zero, the length of its value, a zero and one more, and
+the value padded to a multiple of four bytes; of a lease the last number is a time, of an alternate configuration the
+largest there is, as the dialog writes it; others write 0. Of an alternate configuration the codes are 50 (the address),
+1 (its mask), 3 (a router) and 6 (resolvers).
 """
 
 from __future__ import annotations
@@ -15,6 +16,7 @@ from fixed_anchor.core.config import Fallback
 
 _MASK, _ROUTER, _RESOLVERS, _ADDRESS = 1, 3, 6, 50
 _HEAD = struct.Struct("<IIIII")
+_FOR_EVER = 0x7FFFFFFF
 
 
 def encode(fallback: Fallback) -> bytes:
@@ -29,7 +31,7 @@ def encode(fallback: Fallback) -> bytes:
 
 def _option(code: int, addresses: list[IPAddress]) -> bytes:
     value = b"".join(address.packed for address in addresses)
-    return _HEAD.pack(code, 0, len(value), 0, 0) + value
+    return _HEAD.pack(code, 0, len(value), 0, _FOR_EVER) + value
 
 
 def decode(data: bytes) -> Fallback:

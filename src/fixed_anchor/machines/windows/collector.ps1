@@ -63,10 +63,17 @@ try {
             name = "$($_.Name)"; description = Text $_ 'InterfaceDescription'; guid = "$($_.InterfaceGuid)"
             index = [int] $_.ifIndex; mac = "$($_.MacAddress)"; permanent_mac = Text $_ 'PermanentAddress'
             status = "$($_.Status)"; hardware = [bool] (Value $_ 'HardwareInterface'); virtual = [bool] (Value $_ 'Virtual')
-            hidden = [bool] (Value $_ 'Hidden'); media = Text $_ 'PhysicalMediaType'
+            hidden = [bool] (Value $_ 'Hidden'); media = Text $_ 'PhysicalMediaType'; component = Text $_ 'ComponentID'
         }
     })
 } catch { Miss 'adapters' $_ }
+try {
+    # A switch, a team or load balancing that has an adapter, whatever its description is.
+    $takers = 'vms_pp', 'ms_implat', 'ms_wlbs'
+    $facts.bindings = @(Get-NetAdapterBinding -IncludeHidden -ErrorAction Stop | Where-Object { [bool] $_.Enabled -and $takers -contains "$($_.ComponentID)" } | ForEach-Object {
+        @{ name = "$($_.Name)"; description = Text $_ 'InterfaceDescription'; component = "$($_.ComponentID)" }
+    })
+} catch { Miss 'bindings' $_ }
 try {
     $facts.ip_interfaces = @(Get-NetIPInterface -ErrorAction Stop | ForEach-Object {
         @{
@@ -130,14 +137,17 @@ foreach ($guid in $guids) {
         if (Test-Path -LiteralPath $path6) { $six = Get-ItemProperty -LiteralPath $path6 -ErrorAction Stop }
         $key = Get-ItemProperty -LiteralPath $path -ErrorAction Stop
         $alternate = "HKLM:\SYSTEM\CurrentControlSet\Services\Dhcp\Configurations\Alternate_$guid"
-        $options = $null
+        $options, $netbios = $null, $null
+        $netbt = "HKLM:\SYSTEM\CurrentControlSet\Services\NetBT\Parameters\Interfaces\Tcpip_$guid"
+        if (Test-Path -LiteralPath $netbt) { $netbios = Get-ItemProperty -LiteralPath $netbt -ErrorAction Stop }
         if (Test-Path -LiteralPath $alternate) { $options = Value (Get-ItemProperty -LiteralPath $alternate -ErrorAction Stop) 'Options' }
         $facts.kept += @{
             guid = $guid; dhcp = Text $key 'EnableDHCP'; addresses = @(Texts $key 'IPAddress'); masks = @(Texts $key 'SubnetMask')
             gateways = @(Texts $key 'DefaultGateway'); metrics = @(Texts $key 'DefaultGatewayMetric')
             name_servers = Text $key 'NameServer'; name_servers6 = Text $six 'NameServer'; domain = Text $key 'Domain'
             active_configurations = @(Texts $key 'ActiveConfigurations'); alternate = Hexadecimal $options
-            autoconfiguration = Text $key 'IPAutoconfigurationEnabled'
+            autoconfiguration = Text $key 'IPAutoconfigurationEnabled'; profile_name_servers = Text $key 'ProfileNameServer'
+            netbios_servers = @(Texts $netbios 'NameServerList' | Where-Object { $_ })
             lease = @{
                 address = Text $key 'DhcpIPAddress'; mask = Text $key 'DhcpSubnetMask'; server = Text $key 'DhcpServer'
                 gateways = @(Texts $key 'DhcpDefaultGateway'); name_servers = Text $key 'DhcpNameServer'; domain = Text $key 'DhcpDomain'
@@ -163,6 +173,8 @@ try {
 # --- what makes a move risky --------------------------------------------------------------
 try {
     $watched = 'NTDS', 'DNS', 'DHCPServer', 'ClusSvc', 'vmms', 'RemoteAccess', 'WINS', 'CertSvc', 'MSSQLSERVER'
+    # Agents by which clouds set up the machines that run in them.
+    $watched += 'WindowsAzureGuestAgent', 'AmazonSSMAgent', 'GCEAgent', 'cloudbase-init'
     $facts.services = @(Get-Service -ErrorAction Stop | Where-Object { $watched -contains "$($_.Name)" } | ForEach-Object {
         @{ name = "$($_.Name)"; status = "$($_.Status)" }
     })
@@ -179,10 +191,24 @@ $facts.switches = @()
 if (Has 'Get-VMSwitch') {
     try {
         $facts.switches = @(Get-VMSwitch -ErrorAction Stop | ForEach-Object {
-            @{ name = "$($_.Name)"; kind = "$($_.SwitchType)"; adapter = Text $_ 'NetAdapterInterfaceDescription' }
+            @{ name = "$($_.Name)"; kind = "$($_.SwitchType)"; adapters = @(Texts $_ 'NetAdapterInterfaceDescriptions') }
         })
     } catch { Miss 'switches' $_ }
 }
+$facts.boot_disks = @()
+if (Has 'Get-Disk') {
+    try {
+        $facts.boot_disks = @(Get-Disk -ErrorAction Stop | Where-Object { [bool] (Value $_ 'IsBoot') -or [bool] (Value $_ 'IsSystem') } | ForEach-Object { "$($_.BusType)" })
+    } catch { Miss 'boot_disks' $_ }
+}
+$facts.persistent_routes = @()
+try {
+    # Their names are what they say.
+    if (Test-Path -LiteralPath "$tcpip\PersistentRoutes") {
+        $key = Get-ItemProperty -LiteralPath "$tcpip\PersistentRoutes" -ErrorAction Stop
+        $facts.persistent_routes = @($key.PSObject.Properties | ForEach-Object { "$($_.Name)" } | Where-Object { $_ -match '^[0-9.]+,[0-9.]+,[0-9.]+,' })
+    }
+} catch { Miss 'persistent_routes' $_ }
 $facts.sockets = @()
 try {
     $processes = @{}

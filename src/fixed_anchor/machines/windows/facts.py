@@ -18,7 +18,7 @@ FORM = 1
 
 
 #: What a survey and a draft are made of: without one of these they would claim what nobody has seen.
-_NEEDED = ("adapters", "ip_interfaces", "addresses", "routes", "kept", "search")
+_NEEDED = ("adapters", "bindings", "ip_interfaces", "addresses", "routes", "kept", "search")
 
 
 class Adapter(msgspec.Struct, frozen=True):
@@ -35,6 +35,15 @@ class Adapter(msgspec.Struct, frozen=True):
     virtual: bool = False
     hidden: bool = False
     media: str = ""
+    component: str = ""
+
+
+class Binding(msgspec.Struct, frozen=True):
+    """A component that an adapter is bound to, of those that say who has taken it; the adapter by both its names."""
+
+    name: str
+    description: str
+    component: str
 
 
 class IpInterface(msgspec.Struct, frozen=True):
@@ -126,7 +135,10 @@ class LeaseThere(msgspec.Struct, frozen=True):
 
 
 class Kept(msgspec.Struct, frozen=True):
-    """The values of an interface in the registry; ``alternate`` are DHCP options in hexadecimal."""
+    """The values of an interface in the registry; ``alternate`` are DHCP options in hexadecimal.
+
+    ``profile_name_servers`` are resolvers that were set for one network, in the Settings of Windows 11.
+    """
 
     guid: str
     dhcp: str = ""
@@ -140,7 +152,14 @@ class Kept(msgspec.Struct, frozen=True):
     active_configurations: list[str] = []
     alternate: str | None = None
     autoconfiguration: str = ""
+    profile_name_servers: str = ""
+    netbios_servers: list[str] = []
     lease: LeaseThere = LeaseThere()
+
+    @property
+    def alternate_counts(self) -> bool:
+        """Whether its alternate configuration is taken where no server answers; names compare without case."""
+        return f"alternate_{self.guid}".lower() in (name.lower() for name in self.active_configurations)
 
 
 class Service(msgspec.Struct, frozen=True):
@@ -159,11 +178,11 @@ class Team(msgspec.Struct, frozen=True):
 
 
 class VirtualSwitch(msgspec.Struct, frozen=True):
-    """A virtual switch; ``adapter`` is the description of the one that it has taken."""
+    """A virtual switch; ``adapters`` are the descriptions of those that it has taken, several where it is a team."""
 
     name: str
     kind: str
-    adapter: str = ""
+    adapters: list[str] = []
 
 
 class Socket(msgspec.Struct, frozen=True):
@@ -185,7 +204,8 @@ class Policy(msgspec.Struct, frozen=True):
 class Facts(msgspec.Struct, frozen=True):
     """All of it. In a ``language_mode`` other than FullLanguage nothing but that is known.
 
-    ``missing`` says of what could not be asked why.
+    ``missing`` says of what could not be asked why. ``boot_disks`` are the buses of the disks that the system starts
+    from, ``persistent_routes`` the names of values that ``route -p`` has written: ``DESTINATION,MASK,NEXT HOP,METRIC``.
     """
 
     fixed_anchor_windows: int
@@ -212,8 +232,16 @@ class Facts(msgspec.Struct, frozen=True):
     services: list[Service] = []
     teams: list[Team] = []
     switches: list[VirtualSwitch] = []
+    bindings: list[Binding] = []
+    boot_disks: list[str] = []
+    persistent_routes: list[str] = []
     sockets: list[Socket] = []
     missing: dict[str, str] = {}
+
+    def is_bound(self, adapter: Adapter, component: str) -> bool:
+        """Whether ``component`` has its hands on an adapter, by both its names."""
+        mine = (adapter.name, adapter.description, component)
+        return any((b.name, b.description, b.component.lower()) == mine for b in self.bindings)
 
     def kept_of(self, adapter: Adapter) -> Kept | None:
         """What the registry keeps of an adapter, ``None`` where nothing was told of it."""

@@ -64,10 +64,19 @@ class StackThatCould(Struct, frozen=True):
     because: str
 
 
+class NetworkThere(Struct, frozen=True):
+    """The network of an interface of Windows, and its category, by which the firewall goes."""
+
+    name: str
+    category: str
+
+
 class InterfaceStock(Struct, frozen=True):
     """An interface: what the kernel holds, and what its files declare; null where nothing does.
 
-    Then ``takers`` are the stacks that would take it: one, or several of which the plan must name one.
+    Then ``takers`` are the stacks that would take it: one, or several of which the plan must name one. Of a Windows
+    machine ``network`` is what it is connected to, ``metric`` that of the interface itself, ``fallback`` its alternate
+    configuration and ``on_fallback`` whether that is in force.
     """
 
     host: str
@@ -84,6 +93,19 @@ class InterfaceStock(Struct, frozen=True):
     declared: DeclaredConfig | None
     declared_in: list[Place]
     takers: list[StackThatCould] = []
+    network: NetworkThere | None = None
+    metric: int | None = None
+    fallback: str | None = None
+    on_fallback: bool = False
+    netbios_servers: list[str] = []
+
+
+class AsideThere(Struct, frozen=True):
+    """What a Windows machine has beside its addresses: a role, a policy, its cloud, as the survey says it."""
+
+    kind: str
+    text: str
+    seen_in: str
 
 
 class HostStock(Struct, frozen=True, kw_only=True):
@@ -93,6 +115,7 @@ class HostStock(Struct, frozen=True, kw_only=True):
     error: Problem | None = None
     stack: str | None = None
     stack_evidence: list[str] = []
+    asides: list[AsideThere] = []
     interfaces: list[InterfaceStock] = []
     findings: list[FoundFinding] = []
 
@@ -126,6 +149,11 @@ def host_stock(survey: HostSurvey) -> HostStock:
         host=survey.host,
         stack=survey.stack,
         stack_evidence=list(survey.stack_evidence),
+        asides=[
+            AsideThere(a.kind, a.text, str(a.place))
+            for a in survey.others
+            if survey.system and not a.interface and a.text
+        ],
         interfaces=[_interface(survey.host, i) for i in survey.interfaces],
         findings=[found_finding(f) for f in survey_findings(survey)],
     )
@@ -164,6 +192,13 @@ def _interface(host: str, found: SurveyedInterface) -> InterfaceStock:
         ),
         declared_in=[Place(p.file, p.line or None) for p in found.declared_in],
         takers=[StackThatCould(t.stack, t.daemon, t.because) for t in found.takers],
+        network=NetworkThere(found.network, found.category) if found.category else None,
+        metric=found.own_metric,
+        fallback=None
+        if declared is None or declared.fallback is None or declared.fallback.address is None
+        else str(declared.fallback.address),
+        on_fallback=found.on_fallback,
+        netbios_servers=[str(s) for s in (declared.netbios_servers or ())] if declared is not None else [],
     )
 
 

@@ -7,6 +7,15 @@ from collections.abc import Sequence
 from rich.console import Console
 from rich.text import Text
 
+from fixed_anchor.core.aside import (
+    AGENT,
+    CLUSTER,
+    NETWORK_DISK,
+    POLICY_RESOLVERS,
+    POLICY_SEARCH,
+    ROLE,
+    TYPED_ROUTES,
+)
 from fixed_anchor.core.errors import AnchorError, printable
 from fixed_anchor.core.rules.survey import survey_findings
 from fixed_anchor.core.survey import Announced, HostSurvey, SurveyedInterface, Taker
@@ -14,6 +23,16 @@ from fixed_anchor.reporting.terminal.findings import show_findings
 from fixed_anchor.reporting.terminal.paper import put, put_rows, put_table, styled
 
 NO_STACK = "none that is supported"
+#: What is said of a whole machine, by the kind of the aside.
+_OF_MACHINE = {
+    ROLE: "{text}",
+    CLUSTER: "{text}",
+    AGENT: "an agent of a cloud runs here ({text})",
+    POLICY_RESOLVERS: "a group policy sets the DNS servers {text}",
+    POLICY_SEARCH: "a group policy sets the DNS suffix search list {text}",
+    NETWORK_DISK: "the disk that the system starts from comes over the network ({text})",
+    TYPED_ROUTES: "routes that were typed to stay (route -p): {text}",
+}
 _ORIGINS = {"dhcp": "leased", "fixed": "fixed", "link-local": "link-local", "slaac": "from router advertisements"}
 
 
@@ -37,6 +56,9 @@ def show_survey(out: Console, survey: HostSurvey) -> None:
     put(out, title)
     for evidence in survey.stack_evidence:
         put(out, evidence if survey.system else f"because {evidence}", indent=2, hang=4, style="dim")
+    for aside in survey.others:
+        if aside.kind in _OF_MACHINE:
+            put(out, _OF_MACHINE[aside.kind].format(text=printable(aside.text)), indent=2, hang=4)
     for interface in survey.interfaces:
         out.print()
         _show_interface(out, interface, survey)
@@ -116,10 +138,14 @@ def _show_interface(out: Console, interface: SurveyedInterface, survey: HostSurv
         if route.is_default:
             metric = f"   metric {route.metric}" if route.metric is not None else ""
             rows.append(("gateway", f"{route.next_hop}{metric}"))
+    if interface.category:
+        rows.append(("network profile", f"{interface.network}, {interface.category}"))
+    if survey.system and interface.own_metric is not None:
+        rows.append(("interface metric", f"{interface.own_metric}   in the metric of its routes"))
     if interface.resolvers:
-        rows.append(("resolvers", ", ".join(map(str, interface.resolvers))))
+        rows.append(("DNS servers" if survey.system else "resolvers", ", ".join(map(str, interface.resolvers))))
     if interface.search:
-        rows.append(("search", " ".join(interface.search)))
+        rows.append(("DNS suffixes" if survey.system else "search", " ".join(interface.search)))
     if interface.announced is not None:
         rows.append(("announced", _announced(interface.announced)))
     if interface.declared is not None:
@@ -127,7 +153,11 @@ def _show_interface(out: Console, interface: SurveyedInterface, survey: HostSurv
             label = "kept" if survey.system else "files say"
             rows.append((label if version == 4 else "", interface.declared.in_words(version)))
         if interface.declared.fallback is not None and interface.declared.fallback.address is not None:
-            rows.append(("fallback", f"{interface.declared.fallback.address}   where no DHCP server answers"))
+            when = "in force: no DHCP server answered" if interface.on_fallback else "where no DHCP server answers"
+            label = "alternate" if survey.system else "fallback"
+            rows.append((label, f"{interface.declared.fallback.address}   {when}"))
+        if interface.declared.netbios_servers:
+            rows.append(("WINS servers", ", ".join(map(str, interface.declared.netbios_servers))))
     if survey.system:
         rows += [("kept in", str(place)) for place in interface.declared_in]
     elif interface.declared_in:

@@ -7,7 +7,7 @@ from typing import Any
 from fixed_anchor.change import acts
 from fixed_anchor.standins.windows.addressing import BOTH, PERSISTENT, Failed, adapter_of, asks_dhcp
 from fixed_anchor.standins.windows.calls import call
-from fixed_anchor.standins.windows.state import ALTERNATES, INTERFACES, State
+from fixed_anchor.standins.windows.state import ALTERNATES, INTERFACES, NETBT, State
 
 
 def reach(state: State, act: acts.Act) -> None:
@@ -24,6 +24,10 @@ def reach(state: State, act: acts.Act) -> None:
                     call(state, "remove_address", {"index": act.index, "address": act.address, "store": held["store"]})
         case acts.AddRoute() | acts.DropRoute():
             _reach_route(state, act)
+        case acts.SetNetbios() if adapter_of(state, act.index)["status"] != "Up":
+            # As the engine: where the call takes nothing a restart brings it.
+            where = {"key": f"{NETBT}\\Tcpip_{act.guid}", "name": "NameServerList"}
+            call(state, "set_value", {**where, "value": list(act.servers)})
         case acts.SetDhcp(asks=True):
             perform(state, act)
             # What a fixed setting left in the registry goes: a restart might bring it.
@@ -71,6 +75,8 @@ def _as_call(act: acts.Act) -> tuple[str, dict[str, Any]]:
             return "rename", {"name": act.name}
         case acts.SetResolvers():
             return "set_resolvers", {"index": act.index, "servers": list(act.servers)}
+        case acts.SetNetbios():
+            return "set_netbios", {"index": act.index, "servers": list(act.servers)}
         case acts.SetSuffix():
             return "set_suffix", {"index": act.index, "suffix": act.suffix}
         case acts.SetVersion():

@@ -29,6 +29,7 @@ CALLS: dict[str, Callable[..., Any]] = {
     "set_resolvers": naming.set_resolvers,
     "set_suffix": naming.set_suffix,
     "set_search": naming.set_search,
+    "set_netbios": naming.set_netbios,
     "set_category": naming.set_category,
     "register": naming.register,
     "rename": naming.rename,

@@ -125,12 +125,13 @@ function Invoke-CimMethod {
     try {
         # A scalar in the place of an array is a type mismatch.
         foreach ($name in $Arguments.Keys) {
-            $wanted = if ($name -eq 'GatewayCostMetric') { [uint16[]] } else { [string[]] }
+            $wanted = if ($name -eq 'GatewayCostMetric') { [uint16[]] } elseif ($name -like 'WINS*') { [string] } else { [string[]] }
             if ($Arguments[$name] -isnot $wanted) { throw "Type mismatch for parameter `"$name`"" }
         }
         $value = switch ($MethodName) {
             'EnableStatic' { Ask 'enable_static' @{ index = $InputObject.InterfaceIndex; addresses = $Arguments.IPAddress; masks = $Arguments.SubnetMask } }
             'SetGateways' { Ask 'set_gateways' @{ index = $InputObject.InterfaceIndex; gateways = $Arguments.DefaultIPGateway; metrics = $Arguments.GatewayCostMetric } }
+            'SetWINSServer' { Ask 'set_netbios' @{ index = $InputObject.InterfaceIndex; servers = @($Arguments.WINSPrimaryServer, $Arguments.WINSSecondaryServer) } }
             default { throw "Invalid method $MethodName" }
         }
         [pscustomobject] @{ ReturnValue = $value }

@@ -47,10 +47,22 @@ function Get-NetAdapter {
         [pscustomobject] @{
             Name = $a.name; InterfaceDescription = $a.description; InterfaceGuid = $a.guid; ifIndex = $a.index
             MacAddress = $a.mac; PermanentAddress = $a.permanent_mac; Status = $a.status; HardwareInterface = $a.hardware
-            Virtual = $a.virtual; Hidden = $a.hidden; PhysicalMediaType = $a.media
+            Virtual = $a.virtual; Hidden = $a.hidden; PhysicalMediaType = $a.media; ComponentID = $a.component
         }
     }
 }
+# Both IP versions, whether it speaks them or not, and who has taken it.
+function Get-NetAdapterBinding {
+    [CmdletBinding()]
+    param([string] $ComponentID, [switch] $IncludeHidden)
+    foreach ($a in All-Of (Machine).adapters) {
+        foreach ($component in @('ms_tcpip', 'ms_tcpip6') + @(All-Of $a.bindings)) {
+            if ($ComponentID -and $component -ne $ComponentID) { continue }
+            [pscustomobject] @{ Name = $a.name; InterfaceDescription = $a.description; ComponentID = $component; Index = $a.index; Enabled = $true }
+        }
+    }
+}
+function Get-Disk { [CmdletBinding()] param() foreach ($d in All-Of (Machine).disks) { [pscustomobject] @{ IsBoot = $d.boot; IsSystem = $d.boot; BusType = $d.bus } } }
 function Get-NetIPInterface {
     foreach ($a in All-Of (Machine).adapters) {
         foreach ($i in All-Of $a.ip) {
@@ -152,7 +164,7 @@ if ($null -ne (Machine).teams) {
 if ($null -ne (Machine).switches) {
     function Get-VMSwitch {
         foreach ($s in All-Of (Machine).switches) {
-            [pscustomobject] @{ Name = $s.name; SwitchType = $s.kind; NetAdapterInterfaceDescription = $s.adapter }
+            [pscustomobject] @{ Name = $s.name; SwitchType = $s.kind; NetAdapterInterfaceDescription = @($s.adapters)[0]; NetAdapterInterfaceDescriptions = $s.adapters }
         }
     }
 }

@@ -7,7 +7,7 @@ from typing import Any
 
 from fixed_anchor.core.addresses import parse_interface_address
 from fixed_anchor.standins.windows.addressing import ACTIVE, PERSISTENT, adapter_with
-from fixed_anchor.standins.windows.state import ALTERNATES, INTERFACES, INTERFACES6, State
+from fixed_anchor.standins.windows.state import ALTERNATES, INTERFACES, INTERFACES6, NETBT, State
 
 
 def lines_of(state: State, guids: Sequence[str], was: Sequence[str]) -> list[str]:
@@ -40,6 +40,8 @@ def _of_adapter(state: State, adapter: State, was: Sequence[str]) -> Iterator[st
     servers = [*_listed(key.get("NameServer", ""))]
     servers += _listed(state["registry"].get(f"{INTERFACES6}\\{guid}", {}).get("NameServer", ""))
     yield f"{guid} resolvers {','.join(servers) or '-'}"
+    listed = state["registry"].get(f"{NETBT}\\Tcpip_{guid}", {}).get("NameServerList", ())
+    yield f"{guid} netbios {','.join(s for s in listed if s) or '-'}"
     yield f"{guid} suffix {key.get('Domain') or '-'}"
     for family in ("IPv4", "IPv6"):
         ignores = sides.get(family, {}).get("ignores_defaults") == "Enabled"

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from fixed_anchor.standins.windows.addressing import Failed, adapter_of
-from fixed_anchor.standins.windows.state import INTERFACES, INTERFACES6, POLICIES, State
+from fixed_anchor.standins.windows.addressing import NOT_ENABLED, Failed, adapter_of
+from fixed_anchor.standins.windows.state import INTERFACES, INTERFACES6, NETBT, POLICIES, State
 
 #: What stands as IPv6 resolvers where none are set.
 _OF_OLD = ["fec0:0:0:ffff::1%1", "fec0:0:0:ffff::2%1"]
@@ -41,6 +41,16 @@ def set_suffix(state: State, index: int, suffix: str) -> None:
         return
     key["Domain"] = suffix
     adapter["suffix"] = suffix or (key.get("DhcpDomain", "") if _is_leased(adapter) else "")
+
+
+def set_netbios(state: State, index: int, servers: list[str]) -> int:
+    """``SetWINSServer``: two name servers of NetBIOS; texts that are empty: none of its own."""
+    adapter = adapter_of(state, index)
+    if adapter["status"] != "Up":
+        return NOT_ENABLED
+    key = state["registry"].setdefault(f"{NETBT}\\Tcpip_{adapter['guid']}", {})
+    key["NameServerList"] = [server for server in servers if server]
+    return 0
 
 
 def set_search(state: State, domains: list[str]) -> None:

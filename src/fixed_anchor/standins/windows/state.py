@@ -15,6 +15,8 @@ from fixed_anchor.core.addresses import parse_interface_address
 INTERFACES = r"SYSTEM\CurrentControlSet\Services\Tcpip\Parameters\Interfaces"
 INTERFACES6 = r"SYSTEM\CurrentControlSet\Services\Tcpip6\Parameters\Interfaces"
 ALTERNATES = r"SYSTEM\CurrentControlSet\Services\Dhcp\Configurations"
+NETBT = r"SYSTEM\CurrentControlSet\Services\NetBT\Parameters\Interfaces"
+PERSISTENT_ROUTES = r"SYSTEM\CurrentControlSet\Services\Tcpip\Parameters\PersistentRoutes"
 POLICIES = r"SOFTWARE\Policies\Microsoft\Windows NT\DNSClient"
 #: A leased default route has no metric of its own, a static one 256 where none is given.
 _STATIC_METRIC, _INTERFACE_METRIC = 256, 25
@@ -32,6 +34,8 @@ def machine(said: State) -> State:
         registry |= adapter.registry()
     if said.get("policies"):
         registry[POLICIES] = said["policies"]
+    if said.get("route_p"):
+        registry[PERSISTENT_ROUTES] = dict.fromkeys(said["route_p"], "")
     name = said.get("name", "GANNET-WS")
     return {
         "name": name,
@@ -94,6 +98,9 @@ class _Adapter:
             "virtual": not self.said.get("hardware", True),
             "hidden": self.said.get("hidden", False),
             "media": self.said.get("media", "802.3"),
+            "component": self.said.get("component", ""),
+            # Beside its IP versions; what has taken it.
+            "bindings": self.said.get("bindings", []),
             "ip": [self._ip(family) for family in self._families()] if has_ip else [],
             "addresses": list(self._addresses()) if has_ip else [],
             "routes": list(self._routes()),
@@ -189,6 +196,8 @@ class _Adapter:
             }
         six = ",".join(a for a in self.said.get("resolvers", ()) if ":" in a)
         found = {f"{INTERFACES}\\{self.guid}": values, f"{INTERFACES6}\\{self.guid}": {"NameServer": six}}
+        found[f"{NETBT}\\Tcpip_{self.guid}"] = {"NameServerList": self.said.get("netbios_servers", [])}
+        values |= {"ProfileNameServer": self.said["profile_resolvers"]} if "profile_resolvers" in self.said else {}
         if self.said.get("alternate"):
             values["ActiveConfigurations"] = [f"Alternate_{self.guid}"]
             found[f"{ALTERNATES}\\Alternate_{self.guid}"] = {"Options": list(bytes.fromhex(self.said["alternate"]))}

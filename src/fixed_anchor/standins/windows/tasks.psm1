@@ -49,16 +49,7 @@ function Unregister-ScheduledTask {
     try { Ask 'unregister_task' @{ name = $TaskName; path = $TaskPath } | Out-Null } catch { Complain $_ }
 }
 
-function Get-Disk { [CmdletBinding()] param() foreach ($d in @((Ask 'state').disks)) { [pscustomobject] @{ IsBoot = $d.boot; IsSystem = $d.boot; BusType = $d.bus } } }
-
 # --- bindings, adapters, pings -------------------------------------------------------------------
-function Get-NetAdapterBinding {
-    [CmdletBinding()]
-    param([string] $ComponentID, [switch] $IncludeHidden)
-    foreach ($a in @((Ask 'state').adapters)) {
-        [pscustomobject] @{ Name = $a.name; InterfaceDescription = $a.description; ComponentID = $ComponentID; Index = $a.index }
-    }
-}
 function Bind($binding, [bool] $speaks) {
     try { Ask 'set_binding' @{ index = $binding.Index; version = $(if ($binding.ComponentID -eq 'ms_tcpip6') { 6 } else { 4 }); speaks = $speaks } | Out-Null }
     catch { Complain $_ }

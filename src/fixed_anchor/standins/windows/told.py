@@ -8,11 +8,22 @@ from typing import Any
 import msgspec
 
 from fixed_anchor.machines.windows.facts import FORM, Facts
-from fixed_anchor.standins.windows.state import ALTERNATES, INTERFACES, INTERFACES6, POLICIES, State
+from fixed_anchor.standins.windows.state import (
+    ALTERNATES,
+    INTERFACES,
+    INTERFACES6,
+    NETBT,
+    PERSISTENT_ROUTES,
+    POLICIES,
+    State,
+)
 
 #: The scopes in which it can be said which scripts may run, in their order.
 _SCOPES = ("MachinePolicy", "UserPolicy", "Process", "CurrentUser", "LocalMachine")
-_WATCHED = ("NTDS", "DNS", "DHCPServer", "ClusSvc", "vmms", "RemoteAccess", "WINS", "CertSvc", "MSSQLSERVER")
+_WATCHED = ("NTDS", "DNS", "DHCPServer", "ClusSvc", "vmms", "RemoteAccess", "WINS", "CertSvc", "MSSQLSERVER",
+    "WindowsAzureGuestAgent", "AmazonSSMAgent", "GCEAgent", "cloudbase-init",
+)  # fmt: skip
+_TAKERS = ("vms_pp", "ms_implat", "ms_wlbs")
 _POLICY_VALUES = ("SearchList", "NameServer", "PrimaryDnsSuffix", "AdapterDomainName")
 
 
@@ -58,7 +69,17 @@ def facts_of(state: State) -> Facts:
         "missing": state.get("missing", {}),
         "services": [s for s in state["services"] if s["name"] in _WATCHED],
         "teams": state["teams"] or [],
-        "switches": state["switches"] or [],
+        "switches": [
+            {"name": s["name"], "kind": s["kind"], "adapters": s["adapters"]} for s in state["switches"] or []
+        ],
+        "bindings": [
+            {"name": a["name"], "description": a["description"], "component": c}
+            for a in state["adapters"]
+            for c in a["bindings"]
+            if c in _TAKERS
+        ],
+        "boot_disks": [d["bus"] for d in state["disks"] if d["boot"]],
+        "persistent_routes": list(state["registry"].get(PERSISTENT_ROUTES, {})),
         "sockets": [
             {**s, "process": processes.get(s["process"])}
             for p in ("tcp", "udp")
@@ -76,7 +97,7 @@ def _key(adapter: State) -> str:
 def _adapter(adapter: State) -> State:
     names = (
         "name", "description", "guid", "index", "mac", "permanent_mac", "status", "hardware", "virtual", "hidden",
-        "media",
+        "media", "component",
     )  # fmt: skip
     return {name: adapter[name] for name in names}
 
@@ -112,6 +133,8 @@ def _kept(registry: State, guid: str) -> State:
         "active_configurations": texts("ActiveConfigurations"),
         "alternate": bytes(options).hex() if options is not None else None,
         "autoconfiguration": text("IPAutoconfigurationEnabled"),
+        "profile_name_servers": text("ProfileNameServer"),
+        "netbios_servers": [str(s) for s in registry.get(f"{NETBT}\\Tcpip_{guid}", {}).get("NameServerList", ()) if s],
         "lease": {
             "address": text("DhcpIPAddress"),
             "mask": text("DhcpSubnetMask"),

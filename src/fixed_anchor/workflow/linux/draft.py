@@ -98,6 +98,13 @@ def _interface_edits(
             line=interface.line,
             remedy="say `ipv6: fixed` or `ipv6: off`",
         )
+    if interface.netbios_servers is not None:
+        raise NotSupported(
+            f"`netbios_servers` on {interface.name}: only a Windows machine has them",
+            file=plan.file,
+            line=interface.line,
+            remedy="take the key out of the plan",
+        )
     files = apply_edits(format_files(machine, stack), earlier)
     if place_of(survey, found) != IN_FILES:
         config = msgspec.structs.replace(config, resolvers=None, search=None)

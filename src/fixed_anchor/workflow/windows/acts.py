@@ -19,6 +19,7 @@ from fixed_anchor.change.acts import (
     SetFallback,
     SetGateways,
     SetMtu,
+    SetNetbios,
     SetResolvers,
     SetSearch,
     SetSource,
@@ -41,12 +42,14 @@ def acts_between(
     left_over: dict[str, tuple[Route, ...]],
     connected: frozenset[str],
     leased: Mapping[str, frozenset[IPAddress]] | None = None,
+    options: Mapping[str, str] | None = None,
 ) -> tuple[Act, ...]:
     """What turns ``before`` into ``after``, whose adapters are the same ones in the same order.
 
     ``left_over`` are persistent default routes by GUID that belong to no address any more, ``connected`` the GUIDs of
     adapters with a carrier: on others not every address can be set in one call. ``leased`` are the addresses that
-    adapters have from DHCP, by GUID.
+    adapters have from DHCP, by GUID. ``options`` are alternate configurations of ``after`` as the registry had them, in
+    hexadecimal: they come back byte by byte.
     """
     acts: list[Act] = []
     pairs = list(zip(before.adapters, after.adapters, strict=True))
@@ -61,7 +64,7 @@ def acts_between(
         acts += _ipv4(was, now, left_over.get(now.guid, ()), now.guid in connected)
         acts += _ipv6(was, now)
         acts += _routes(was, now)
-        acts += _beside(was, now)
+        acts += _beside(was, now, (options or {}).get(now.guid))
     if after.machine.name != before.machine.name:
         acts.append(Rename(after.machine.name))
     return tuple(acts)
@@ -77,6 +80,8 @@ def _names(was: AdapterSettings, now: AdapterSettings) -> Iterator[Act]:
         yield SetResolvers(now.guid, now.index, tuple(map(str, now.resolvers)))
     if was.suffix != now.suffix:
         yield SetSuffix(now.guid, now.index, now.suffix)
+    if was.netbios_servers != now.netbios_servers:
+        yield SetNetbios(now.guid, now.index, tuple(map(str, now.netbios_servers)))
 
 
 def _ipv4(
@@ -216,7 +221,7 @@ def _routes(was: AdapterSettings, now: AdapterSettings) -> Iterator[Act]:
         yield AddRoute(now.guid, now.index, str(route.destination), hop, metric)
 
 
-def _beside(was: AdapterSettings, now: AdapterSettings) -> Iterator[Act]:
+def _beside(was: AdapterSettings, now: AdapterSettings, options: str | None) -> Iterator[Act]:
     for version in (4, 6):
         if now.method(version) == "off":
             continue
@@ -226,5 +231,5 @@ def _beside(was: AdapterSettings, now: AdapterSettings) -> Iterator[Act]:
         if now.mtu is not None and now.mtu != was.mtu:
             yield SetMtu(now.guid, now.index, version, now.mtu)
     if now.fallback != was.fallback:
-        options = encode(now.fallback).hex() if now.fallback.address is not None else ""
-        yield SetFallback(now.guid, now.index, options)
+        made = encode(now.fallback).hex() if now.fallback.address is not None else ""
+        yield SetFallback(now.guid, now.index, made if options is None else options)

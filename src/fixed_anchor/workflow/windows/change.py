@@ -31,7 +31,7 @@ def settings_change(
         restart,
         waiting if grace else None,
         acts_between(waiting, after, {}, connected) if grace else (),
-        acts_between(waiting, before, {}, connected),
+        acts_between(waiting, before, {}, connected, options=options_of(facts, before)),
         tuple(f"address {g.address} fixed on {guids[g.interface]}" for g in grace),
         options_of(facts, before),
     )
@@ -82,6 +82,7 @@ def config_of(settings: Settings, adapter: AdapterSettings) -> InterfaceConfig:
         accepts_ra=adapter.ipv6 == "fixed" and adapter.hears_routers,
         lease_routes=4 in adapter.default_from_lease,
         fallback=adapter.fallback,
+        netbios_servers=adapter.netbios_servers,
     )
 
 
@@ -101,7 +102,7 @@ def options_of(facts: Facts, before: Settings) -> dict[str, str]:
     """The alternate configurations of the adapters that count today, by GUID, as the registry has them."""
     found: dict[str, str] = {}
     for kept in facts.kept:
-        if kept.alternate is not None and f"Alternate_{kept.guid}" in kept.active_configurations:
+        if kept.alternate is not None and kept.alternate_counts:
             found[kept.guid] = kept.alternate
     return {a.guid: found[a.guid] for a in before.adapters if a.guid in found}
 

@@ -249,6 +249,7 @@ def _after(now: AdapterSettings, config: InterfaceConfig, interface: InterfacePl
         default_from_lease=tuple(_takes_defaults(now, config)),
         hears_routers=now.hears_routers if config.ipv6 == "untouched" else config.ipv6 == "ra",
         fallback=now.fallback if config.fallback is None else config.fallback,
+        netbios_servers=now.netbios_servers if config.netbios_servers is None else config.netbios_servers,
         left=now.left if config.ipv4 in ("untouched", now.ipv4) else (),
     )
 
