@@ -165,7 +165,7 @@ def told(notes: dict[str, Any], draft: Draft) -> tuple[str, ...]:
     if evidence:
         lines.append(f"evidence: {evidence['path']}, {evidence['age']}, sha256 {evidence['sha256']}")
     lines += [f"stays until the decision: {h.address} on {h.interface}" for h in draft.grace]
-    if draft.system.startswith("Windows"):
+    if draft.stack.startswith("Windows"):
         lines += [f"Windows may have given the lease of {one.address} back to its server" for one in draft.leaving]
     return tuple(printable(line) for line in lines)
 
