@@ -79,6 +79,7 @@ BEFOREHAND: dict[str, tuple[Callable[[WindowsSeat], Any], str]] = {
 }  # fmt: skip
 
 
+@pytest.mark.one_in(3)
 @pytest.mark.parametrize("by", ["a seat", "a runbook"])
 @pytest.mark.parametrize("what", BEFOREHAND)
 def test_made_beforehand(seat: WindowsSeat, tmp_path: Path, what: str, by: str) -> None:

@@ -135,6 +135,7 @@ class CheckResult:
         self.segments = segments or {}
         self.vantages = vantages or {}
         self._gather = evidence
+        self._of_segments: dict[frozenset[str], list[Finding]] = {}
 
     @cached_property
     def evidence(self) -> tuple[Evidence, ...]:
@@ -170,7 +171,9 @@ class CheckResult:
     def _general(self, host: str) -> list[Finding]:
         """What stops every host of a segment, or of the plan, and so this one."""
         mine = self.segments.get(host, frozenset())
-        return [f for f in self._of_all if f.segment is None or f.segment in mine]
+        if mine not in self._of_segments:
+            self._of_segments[mine] = [f for f in self._of_all if f.segment is None or f.segment in mine]
+        return self._of_segments[mine]
 
     def verdict_of_host(self, host: str) -> str:
         """What the check of ``host`` alone amounts to."""

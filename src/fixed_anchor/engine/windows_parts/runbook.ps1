@@ -24,6 +24,8 @@ function Check-Console {
     $host_name = "$((Get-Host).Name)"
     if ($host_name -eq 'ServerRemoteHost') { Fail 1 'a remoting session cannot be asked anything: run this at the console, or in a session over SSH; nothing was changed' }
     if ($host_name -like '*ISE*') { Fail 1 "$host_name cannot be asked anything: run this in a console window of PowerShell; nothing was changed" }
+    # Its folder for programs would be another one.
+    if ([Environment]::Is64BitOperatingSystem -and -not [Environment]::Is64BitProcess) { Fail 1 'this is the 32-bit PowerShell: run it in the other one; nothing was changed' }
     if (-not (Is-Elevated)) { Fail 4 'run this elevated (Run as administrator); nothing was changed' }
 }
 function Say([string] $text) { [Console]::Out.WriteLine($text) }

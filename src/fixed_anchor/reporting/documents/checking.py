@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from functools import cache
 from typing import Literal
 
 from msgspec import Struct
@@ -159,7 +160,13 @@ def _checked(result: CheckResult, host: str, evidence: Evidence) -> AddressCheck
 
 
 def _asked(consulted: Iterable[Consulted]) -> list[Asked]:
-    return [Asked(c.source, c.said, c.at, time_in(c.at), places_in(c.at)) for c in consulted]
+    return [_one_asked(c) for c in consulted]
+
+
+@cache
+def _one_asked(said: Consulted) -> Asked:
+    """The same of one: most addresses of a large plan have been looked for in the same places, and found in none."""
+    return Asked(said.source, said.said, said.at, time_in(said.at), places_in(said.at))
 
 
 def _not_asked(missing: Iterable[NotConsulted]) -> list[NotAsked]:

@@ -67,7 +67,7 @@ class StackThatCould(Struct, frozen=True):
 class NetworkThere(Struct, frozen=True):
     """The network of an interface of Windows, and its category, by which the firewall goes."""
 
-    name: str
+    profile: str
     category: str
 
 
