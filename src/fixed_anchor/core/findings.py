@@ -136,6 +136,7 @@ class CheckResult:
         self.vantages = vantages or {}
         self._gather = evidence
         self._of_segments: dict[frozenset[str], list[Finding]] = {}
+        self._verdicts: dict[str, str] = {}
 
     @cached_property
     def evidence(self) -> tuple[Evidence, ...]:
@@ -177,7 +178,9 @@ class CheckResult:
 
     def verdict_of_host(self, host: str) -> str:
         """What the check of ``host`` alone amounts to."""
-        return verdict_of([*self.by_host.get(host, ()), *self._general(host)])
+        if host not in self._verdicts:
+            self._verdicts[host] = verdict_of([*self.by_host.get(host, ()), *self._general(host)])
+        return self._verdicts[host]
 
     def verdict_of_address(self, host: str, address: str) -> str:
         """What is to be said of one address: what speaks against it, and what was not looked at for every address."""

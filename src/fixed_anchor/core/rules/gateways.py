@@ -36,10 +36,15 @@ def gateway_findings(
     segment = known.plan.segments[interface.segment]
     every = [*_says(found, servers), *told]
     for version, method in ((4, interface.ipv4), (6, interface.ipv6)):
+        if method != "fixed":
+            continue
         planned = [g for g in gateways_of(interface, segment) if g.address.version == version]
-        if method != "fixed" or not planned:
+        if not planned:
             continue
         gateway = min(planned, key=lambda g: g.metric or 0).address
+        # The usual case: who tells it tells it for the whole segment.
+        if any(gateway in hops for _, hops in every) and segment.subnet_of(gateway) is not None:
+            continue
         said = [(who, near) for who, hops in every if (near := _near(hops, version, segment))]
         if not said or any(gateway in hops for _, hops in said):
             continue
