@@ -25,8 +25,8 @@ from tests.windows_seat import WindowsSeat, windows_seat
 
 pytestmark = [needs_powershell, pytest.mark.one_in(3)]
 
-#: More writes than a change makes, there and back.
-WRITES = 44
+#: More writes than a change makes (26), there and back.
+WRITES = 32
 COVER = (2, 5, 9)
 
 

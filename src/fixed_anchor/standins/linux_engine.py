@@ -17,6 +17,12 @@ class _Line(NamedTuple):
     path: str
 
 
+def last_words(said: str) -> str:
+    """What a command said last: two lines at most, of those with a letter in them, without control characters."""
+    lines = ("".join(c for c in line if c.isprintable()).strip() for line in said.splitlines())
+    return "; ".join([line for line in lines if any(c.isalpha() for c in line)][-2:])
+
+
 class LinuxStandinEngine(StandinEngine):
     """One change of a simulated Linux host."""
 
@@ -95,7 +101,10 @@ class LinuxStandinEngine(StandinEngine):
             self._log("step: " + " ".join(argv))
             status, out, err = self.host.command(argv)
             if status != 0:
-                self._failed = f"a command ended with status {status}: {' '.join(argv)}"
+                words = last_words(out + err)
+                self._failed = f"a command ended with status {status}: {' '.join(argv)}" + (
+                    f"; it said: {words}" if words else ""
+                )
             self._log(f"step ended: status {status} {out}{err}".rstrip())
             if status != 0:
                 return False

@@ -43,6 +43,7 @@ roll_back() {
     log "rolling back: $(value why)"
     if [ "$(value state)" = prepared ]; then finish rolled-back; return; fi
     set_state rolling-back
+    failed_back=
     run_steps unload any
     back=yes
     each_file restore_file || { back=no; log "not every file could be rolled back"; }
@@ -67,6 +68,7 @@ roll_back() {
     log "  or accept what is there now: sh $dir/engine.sh close $dir WHO WHY"
     log "until then no other change can begin, and the next boot tries once more: it brings the former files back,"
     log "  leaves alone what is of neither version, and loads them; so close the change where the host is to stay as it is"
+    [ -z "$failed_back" ] || put why "$(value why); on the way back $failed_back" || :
     until set_state stuck; do beat; pause; done
 }
 # Whether `start` gave up waiting for this guard, or the lock is another's by now.

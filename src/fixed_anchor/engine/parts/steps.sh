@@ -1,5 +1,5 @@
 # --- the steps of a change, and commands with a time limit ----------------------------
-failed='its state could not be recorded'
+failed='its state could not be recorded' failed_back=
 step_limit=60 start_limit=15 final_tries=10 boot_tries=10 gateway_limit=60
 # run_step FILE: one command with a time limit, its output in the log.
 run_step() {
@@ -9,7 +9,7 @@ run_step() {
     while IFS= read -r arg || [ -n "$arg" ]; do set -- "$@" "$arg"; done <"$step"
     said_step=$*
     log "step: $said_step"
-    begun=$(uptime_now) output=$dir/log
+    begun=$(uptime_now) output=$dir/log from=$(wc -c <"$dir/log" 2>/dev/null || echo 0)
     # Not `:`, whose failed redirection would end the shell.
     { true >>"$output"; } 2>/dev/null || output=/dev/null
     "$@" <"$input" >>"$output" 2>&1 &
@@ -24,14 +24,27 @@ run_step() {
     wait "$running"
     result=$?
     kill "$watching" 2>/dev/null
-    log "step ended: status $result after $(($(uptime_now) - begun)) s"
-    [ "$result" = 0 ] || failed="a command ended with status $result: $said_step"
-    return "$result"
+    took=$(($(uptime_now) - begun))
+    words=$([ "$result" = 0 ] || last_words "$from")
+    log "step ended: status $result after $took s"
+    [ "$result" != 0 ] || return 0
+    failed="a command ended with status $result"
+    case $result in 137 | 143) [ "$took" -lt "$step_limit" ] || failed="a command did not end within $step_limit s" ;; esac
+    failed="$failed: $said_step${words:+; it said: $words}"
+    return 1
+}
+# last_words FROM: what a command said last, of what the log has behind that byte: two lines at most, of those with a
+# letter in them, without control characters.
+last_words() {
+    escape=$(printf '\033')
+    tail -c "+$(($1 + 1))" "$dir/log" 2>/dev/null | tail -c 4096 | tr '\r' '\n' | sed "s/$escape\[[0-9;?]*[A-Za-z]//g" |
+        tr -d '\000-\010\013-\037\177' | sed -n '/[[:alpha:]]/{s/^[[:space:]]*//;s/[[:space:]]*$//;p;}' | tail -n 2 | cut -c1-300 |
+        { all=; while IFS= read -r line; do all=${all:+$all; }$line; done; printf '%s' "$all"; }
 }
 # run_steps PHASE [any]: all steps of a phase in order; with `any`, failures are logged and passed over.
 run_steps() {
     for file in "$dir/steps/$1"/*; do
-        [ ! -f "$file" ] || run_step "$file" || [ "${2-}" = any ] || return 1
+        [ ! -f "$file" ] || run_step "$file" || { [ "${2-}" = any ] && failed_back=$failed; } || return 1
     done
 }
 # limited SECONDS COMMAND...: fails where the command has not ended by then; a dead network mount may hold it for ever.
