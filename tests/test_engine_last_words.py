@@ -13,14 +13,15 @@ from tests.guards import EDIT
 
 #: What a program prints, in `sh`; how it ends is told, and what it said.
 SAYS: dict[str, tuple[str, str]] = {
-    "two lines": ("echo first; echo 'cannot do it' >&2; exit 3", "ended with status 3: {step}; it said: first; cannot do it"),
+    "two lines": ("echo first; echo 'no way' >&2; exit 3", "ended with status 3: {step}; it said: first; no way"),
     "more lines": ("seq -f 'line %.0f' 100; exit 1", "status 1: {step}; it said: line 99; line 100"),
     "a line and where in it": (
         "printf 'a.yaml:7:15: Error in network definition\\n    - to: default\\n          ^\\n'; exit 1",
         "it said: a.yaml:7:15: Error in network definition; - to: default",
     ),
     "control characters": (
-        "printf '\\033[31mred\\033[0m \\007bell\\000\\r\\n\\033]0;title\\007\\n'; exit 1", "it said: red bell; ]0;title",
+        "printf '\\033[31mred\\033[0m \\007bell\\000\\r\\n\\033]0;title\\007\\n'; exit 1",
+        "it said: red bell; ]0;title",
     ),
     "10 MB": ("head -c 10485760 /dev/zero | tr '\\0' x; echo; echo the end; exit 1", "xxx; the end"),
     "nothing": ("exit 4", "a command ended with status 4: {step}"),
