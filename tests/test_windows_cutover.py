@@ -60,6 +60,7 @@ def test_there_and_back(seat: WindowsSeat, tmp_path: Path) -> None:
     assert seat.lines() == before
 
 
+@pytest.mark.beyond_cover
 def test_nobody_confirms(seat: WindowsSeat, tmp_path: Path) -> None:
     before = seat.lines()
     done = run(tmp_path, "cutover", "plan.yaml", "--host", "gannet-ws", "--confirm-within", "10", "--patience", "3")

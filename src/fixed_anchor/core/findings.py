@@ -184,6 +184,8 @@ class CheckResult:
 
     def verdict_of_address(self, host: str, address: str) -> str:
         """What is to be said of one address: what speaks against it, and what was not looked at for every address."""
+        if host not in self.by_host:
+            return self.verdict_of_host(host)
         about = [f for f in self.by_host.get(host, ()) if f.address == address or (f.undetermined and not f.address)]
         return verdict_of([*about, *self._general(host)])
 

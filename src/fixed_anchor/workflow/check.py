@@ -109,6 +109,7 @@ def check_with_knowledge(
     if not wire:
         findings += switched_off(jobs)
     told_gateways = {name: told_by_sources(known, segment) for name, segment in plan.segments.items()}
+    fine: set[tuple[str, str, str]] = set()
     gather: list[Callable[[], Iterable[Evidence]]] = []
     for host, interface in jobs:
         survey = surveys[host.name]
@@ -119,7 +120,14 @@ def check_with_knowledge(
         findings += prefix_findings(plan, host, interface, here, seen.servers.get(interface.segment, ()))
         findings += _of_interface(known, host, interface, survey)
         servers, told = seen.servers.get(interface.segment, ()), told_gateways[interface.segment]
-        findings += gateway_findings(known, host, interface, here, servers, told, partial(_surveys, site))
+        # Where nobody but the sources knows better, what is said of the segment's gateways is the same for all its hosts.
+        is_usual = here is None and not servers and interface.gateways is None
+        usual = (interface.segment, interface.ipv4, interface.ipv6)
+        if not (is_usual and usual in fine):
+            differing = list(gateway_findings(known, host, interface, here, servers, told, partial(_surveys, site)))
+            findings += differing
+            if is_usual and not differing:
+                fine.add(usual)
         if wire and (host.name, interface.name) not in seen.without_neighbours:
             telling = seen.most_telling((host.name, interface.name), own)
             findings += wire_findings(host, interface, gateways_asked(plan, interface), telling, own, why_not)

@@ -20,6 +20,9 @@ def prefix_findings(
     servers: Collection[DhcpServerSeen],
 ) -> Iterator[Finding]:
     """``found`` is the interface as it is now, where that is known; ``servers`` are the segment's that answered."""
+    if found is None and not servers and all(held.prefix is None for held in interface.own):
+        # Of the usual host of a large plan there is nothing to compare with.
+        return
     segment = plan.segments[interface.segment]
 
     def raised(held: PlannedAddress, message: str, seen_in: str | None = None) -> Finding:

@@ -53,7 +53,7 @@ function Perform-All([string] $list, [bool] $any) {
             } catch {
                 # What another call has just made may take a moment until it is found.
                 if ((Is-Not-Found $_) -and (Ticks) - $begun -lt 5) { Pause; continue }
-                $said = ("$($_.Exception.Message)" -split '[\r\n]+')[0].Trim()
+                $said = (("$($_.Exception.Message)" -split '[\r\n]+')[0] -replace '[\x00-\x1f\x7f]', ' ').Trim()
                 Log "act failed: $said"
                 $all = $false
                 if (-not $any) { $now.failed = "this failed: $($act.shown): $said"; return $false }
