@@ -336,6 +336,7 @@ WRONG: dict[str, tuple[str, dict[str, Any], str]] = {
 }  # fmt: skip
 
 
+@pytest.mark.one_in(3)
 @pytest.mark.parametrize("what", WRONG)
 def test_what_goes_wrong_is_rolled_back(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, what: str) -> None:
     """By its guard, alone, with the reason in one line."""
@@ -390,6 +391,7 @@ def test_stuck(seat: WindowsSeat, tmp_path: Path, monkeypatch: pytest.MonkeyPatc
     assert seat.target.status("0001").state == "rolled-back"
 
 
+@pytest.mark.beyond_cover
 def test_closed(seat: WindowsSeat, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """A person accepts what is there."""
     monkeypatch.setattr(windows_data, "LEASE_PATIENCE", 1)

@@ -107,7 +107,7 @@ def test_made_beforehand(seat: WindowsSeat, tmp_path: Path, what: str, by: str) 
     assert seat.state().get("tasks", {}) == {}
 
 
-@pytest.mark.parametrize("by", ["a seat", "a runbook"])
+@pytest.mark.parametrize("by", ["a seat", pytest.param("a runbook", marks=pytest.mark.beyond_cover)])
 def test_an_icacls_that_fails_once(seat: WindowsSeat, tmp_path: Path, by: str) -> None:
     """The folder that it leaves is not taken for a good one, and is no obstacle: nobody else could have made it."""
     draft, book = draft_of(FIXED, tmp_path), runbook_file(seat, tmp_path)
