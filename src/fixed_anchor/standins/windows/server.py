@@ -90,7 +90,10 @@ class WindowsServer:
                 self._write(state)
                 return {"error": str(failed)}
             self._write(state)
-            self.changes += name in CALLS
+            if name not in CALLS:
+                # What is only asked kills nobody.
+                return {"value": value}
+            self.changes += 1
             return {"dies": True} if self.dies_at == self.changes else {"value": value}
 
     def _start(self, state: State, name: str, path: str) -> dict[str, Any]:
