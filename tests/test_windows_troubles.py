@@ -72,10 +72,10 @@ DAMAGED = {
 @pytest.mark.one_in(3)
 @pytest.mark.parametrize("what", DAMAGED)
 def test_damaged_while_it_waits(seat: WindowsSeat, tmp_path: Path, what: str) -> None:
-    """Whatever of its files is damaged, a change that nobody can decide any more is rolled back."""
+    """Whatever of its files is damaged: at once where nobody can decide it any more, else at its deadline."""
     file, dies = DAMAGED[what]
     before = seat.lines()
-    seat.begin(draft_of(FIXED, tmp_path), within=20 if file == "saved.json" else 600)
+    seat.begin(draft_of(FIXED, tmp_path), within=20 if file in ("saved.json", "boot") else 600)
     seat.until("waiting")
     if dies:
         seat.server.power_cut()
