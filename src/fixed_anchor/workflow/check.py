@@ -120,7 +120,7 @@ def check_with_knowledge(
         findings += prefix_findings(plan, host, interface, here, seen.servers.get(interface.segment, ()))
         findings += _of_interface(known, host, interface, survey)
         servers, told = seen.servers.get(interface.segment, ()), told_gateways[interface.segment]
-        # Where nobody but the sources knows better, what is said of the segment's gateways is the same for all its hosts.
+        # Where the sources alone know better, what is said of a segment's gateways is the same for all its hosts.
         is_usual = here is None and not servers and interface.gateways is None
         usual = (interface.segment, interface.ipv4, interface.ipv6)
         if not (is_usual and usual in fine):
