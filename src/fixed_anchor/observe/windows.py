@@ -68,6 +68,7 @@ def _system(text: str) -> str:
 def _interface(facts: Facts, adapter: Adapter) -> SurveyedInterface:
     kept = facts.kept_of(adapter)
     addresses = tuple(_found(a) for a in _held(facts, adapter, "ActiveStore"))
+    on_fallback = _on_fallback(kept, addresses)
     link = LinkFacts(
         adapter.name,
         plain_mac(adapter.mac),
@@ -85,14 +86,14 @@ def _interface(facts: Facts, adapter: Adapter) -> SurveyedInterface:
         tuple(_routes(facts, adapter, "ActiveStore")),
         tuple(_resolvers(facts, adapter)),
         _search(facts, adapter),
-        None if _on_fallback(kept, addresses) else lease_of(kept, addresses),
+        None if on_fallback else lease_of(kept, addresses),
         with_whole_metrics(kept_config(facts, adapter, kept), facts, adapter.index) if kept is not None else None,
         (Place(f"{_INTERFACES}\\{adapter.guid}", 0),) if kept is not None else (),
         by_hand=tuple(_by_hand(facts, adapter)),
         category=next((printable(p.category) for p in facts.profiles if p.index == adapter.index), ""),
         network=next((printable(p.name) for p in facts.profiles if p.index == adapter.index), ""),
         own_metric=next((i.metric for i in facts.ip_interfaces if i.index == adapter.index and i.version == 4), None),
-        on_fallback=_on_fallback(kept, addresses),
+        on_fallback=on_fallback,
     )
 
 
