@@ -9,7 +9,8 @@ run_step() {
     while IFS= read -r arg || [ -n "$arg" ]; do set -- "$@" "$arg"; done <"$step"
     said_step=$*
     log "step: $said_step"
-    begun=$(uptime_now) output=$dir/log from=$(wc -c <"$dir/log" 2>/dev/null || echo 0)
+    begun=$(uptime_now) output=$dir/log
+    { from=$(wc -c <"$dir/log"); } 2>/dev/null || from=0 # no log on a disk that takes nothing
     # Not `:`, whose failed redirection would end the shell.
     { true >>"$output"; } 2>/dev/null || output=/dev/null
     "$@" <"$input" >>"$output" 2>&1 &
