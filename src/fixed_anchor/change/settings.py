@@ -87,8 +87,8 @@ class SettingsContent(msgspec.Struct, frozen=True):
 
     ``restart`` says what comes into force with a restart alone. Where old addresses stay until the decision, ``acts``
     lead to ``waiting``, and ``drop`` from there to ``after``; ``grace_facts`` are what then ends. ``back`` leads from
-    wherever a change has got to what was ``before``. ``options`` are the alternate configurations of today by GUID, as
-    the registry has them, in hexadecimal.
+    wherever a change has got to what was ``before``. ``options_before`` are the alternate configurations of today by
+    GUID, as the registry has them, in hexadecimal, ``options_after`` those behind the change.
     """
 
     interfaces: tuple[str, ...]
@@ -100,7 +100,8 @@ class SettingsContent(msgspec.Struct, frozen=True):
     drop: tuple[Act, ...] = ()
     back: tuple[Act, ...] = ()
     grace_facts: tuple[str, ...] = ()
-    options: Mapping[str, str] = {}
+    options_before: Mapping[str, str] = {}
+    options_after: Mapping[str, str] = {}
 
     @property
     def is_empty(self) -> bool:

@@ -131,9 +131,11 @@ class App:
 
     def _leave(self) -> None:
         """Ends the connections, and tells what was noted."""
+        self.seat.close()
+        if not self.seat.remarks:
+            return
         from fixed_anchor.reporting.terminal.paper import put_whole
 
-        self.seat.close()
         for text, lines in self.seat.remarks.items():
             self.remark(text, style="yellow")
             for where, line in lines:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable
 from importlib import resources
 from typing import Any
 
@@ -16,7 +16,6 @@ from fixed_anchor.change.kept_lines import kept_lines
 from fixed_anchor.change.settings import MachineSettings, SettingsContent
 from fixed_anchor.core.errors import printable
 from fixed_anchor.machines.windows import house_source
-from fixed_anchor.machines.windows.alternate import encode
 from fixed_anchor.machines.windows.facts import Facts
 
 #: In the order in which they are joined.
@@ -75,8 +74,15 @@ def undoing(content: SettingsContent) -> SettingsContent:
     after = msgspec.structs.replace(content.before, machine=_machine(content))
     back = tuple(act for act in content.back if not isinstance(act, Rename))
     forth = tuple(act for act in content.acts if not isinstance(act, Rename))
-    options = _options(content)
-    return SettingsContent(content.interfaces, content.after, after, back, back=forth, options=options)
+    return SettingsContent(
+        content.interfaces,
+        content.after,
+        after,
+        back,
+        back=forth,
+        options_before=content.options_after,
+        options_after=content.options_before,
+    )
 
 
 def _machine(content: SettingsContent) -> MachineSettings:
@@ -98,9 +104,9 @@ def change_data(host: str, content: SettingsContent, terms: Terms, held_seconds:
         "identification": IDENTIFICATION,
         "category_steady": CATEGORY_STEADY,
         "category_watch": CATEGORY_WATCH,
-        "was": kept_lines(content.before, content.options),
-        "until_decided": kept_lines(content.until_decided, _options(content)),
-        "wanted": kept_lines(content.after, _options(content)),
+        "was": kept_lines(content.before, content.options_before),
+        "until_decided": kept_lines(content.until_decided, content.options_after),
+        "wanted": kept_lines(content.after, content.options_after),
         "leave": _as_data(acts[:first]),
         "write": _as_data(acts[first:]),
         "drop": _as_data(content.drop),
@@ -109,15 +115,6 @@ def change_data(host: str, content: SettingsContent, terms: Terms, held_seconds:
         "held": list(content.grace_facts),
         "held_seconds": held_seconds,
     }
-
-
-def _options(content: SettingsContent) -> Mapping[str, str]:
-    """The alternate configurations after the change: what it leaves stays as it is, byte by byte."""
-    after = dict(content.options)
-    for was, now in zip(content.before.adapters, content.after.adapters, strict=True):
-        if now.fallback != was.fallback:
-            after[now.guid] = encode(now.fallback).hex() if now.fallback.address is not None else ""
-    return after
 
 
 def _as_data(acts: Iterable[Act]) -> list[dict[str, Any]]:

@@ -31,7 +31,6 @@ from fixed_anchor.change.settings import AdapterSettings, HeldAddress, Settings
 from fixed_anchor.core.addresses import IPAddress, default_network
 from fixed_anchor.core.config import Route
 from fixed_anchor.core.plan import Gateway
-from fixed_anchor.machines.windows.alternate import encode
 from fixed_anchor.observe.windows import USUAL_METRIC
 from fixed_anchor.workflow.windows.moves import hop_of, what_moves
 
@@ -48,8 +47,8 @@ def acts_between(
 
     ``left_over`` are persistent default routes by GUID that belong to no address any more, ``connected`` the GUIDs of
     adapters with a carrier: on others not every address can be set in one call. ``leased`` are the addresses that
-    adapters have from DHCP, by GUID. ``options`` are alternate configurations of ``after`` as the registry had them, in
-    hexadecimal: they come back byte by byte.
+    adapters have from DHCP, by GUID. ``options`` are the alternate configurations of ``after`` as the
+    registry shall have them, in hexadecimal.
     """
     acts: list[Act] = []
     pairs = list(zip(before.adapters, after.adapters, strict=True))
@@ -64,7 +63,7 @@ def acts_between(
         acts += _ipv4(was, now, left_over.get(now.guid, ()), now.guid in connected)
         acts += _ipv6(was, now)
         acts += _routes(was, now)
-        acts += _beside(was, now, (options or {}).get(now.guid))
+        acts += _beside(was, now, (options or {}).get(now.guid, ""))
     if after.machine.name != before.machine.name:
         acts.append(Rename(after.machine.name))
     return tuple(acts)
@@ -221,7 +220,7 @@ def _routes(was: AdapterSettings, now: AdapterSettings) -> Iterator[Act]:
         yield AddRoute(now.guid, now.index, str(route.destination), hop, metric)
 
 
-def _beside(was: AdapterSettings, now: AdapterSettings, options: str | None) -> Iterator[Act]:
+def _beside(was: AdapterSettings, now: AdapterSettings, options: str) -> Iterator[Act]:
     for version in (4, 6):
         if now.method(version) == "off":
             continue
@@ -231,5 +230,4 @@ def _beside(was: AdapterSettings, now: AdapterSettings, options: str | None) -> 
         if now.mtu is not None and now.mtu != was.mtu:
             yield SetMtu(now.guid, now.index, version, now.mtu)
     if now.fallback != was.fallback:
-        made = encode(now.fallback).hex() if now.fallback.address is not None else ""
-        yield SetFallback(now.guid, now.index, made if options is None else options)
+        yield SetFallback(now.guid, now.index, options)

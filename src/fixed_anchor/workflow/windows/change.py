@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 
 import msgspec
 
@@ -11,30 +11,54 @@ from fixed_anchor.change.settings import AdapterSettings, HeldAddress, Settings,
 from fixed_anchor.core.addresses import IPAddress, default_network, parse_address
 from fixed_anchor.core.config import InterfaceConfig, Route
 from fixed_anchor.core.survey import HostSurvey
+from fixed_anchor.machines.windows.alternate import encode
 from fixed_anchor.machines.windows.facts import Facts
 from fixed_anchor.observe.windows import in_windows_order, kept_routes_of
 from fixed_anchor.workflow.windows.acts import acts_between
 
 
 def settings_change(
-    facts: Facts, before: Settings, after: Settings, grace: tuple[GraceAddress, ...], restart: str = ""
+    facts: Facts,
+    before: Settings,
+    after: Settings,
+    grace: tuple[GraceAddress, ...],
+    restart: str = "",
+    options: Mapping[str, str] | None = None,
 ) -> SettingsContent:
-    """What leads from ``before`` to ``after``, whose adapters are the same; ``grace`` stays until the decision."""
+    """What leads from ``before`` to ``after``, whose adapters are the same; ``grace`` stays until the decision.
+
+    ``options`` are alternate configurations that come back byte by byte, in hexadecimal by GUID; others are encoded.
+    """
     connected = frozenset(a.guid for a in facts.adapters if a.status == "Up")
     waiting = _held(after, grace) if grace else after
     guids = {a.name: a.guid for a in before.adapters}
+    options_before = options_of(facts, before)
+    options_after = _options_after(before, after, options_before, options or {})
     return SettingsContent(
         tuple(a.name for a in before.adapters),
         before,
         after,
-        acts_between(before, waiting, _left_over(facts, before), connected, _leased(facts)),
+        acts_between(before, waiting, _left_over(facts, before), connected, _leased(facts), options_after),
         restart,
         waiting if grace else None,
         acts_between(waiting, after, {}, connected) if grace else (),
-        acts_between(waiting, before, {}, connected, options=options_of(facts, before)),
+        acts_between(waiting, before, {}, connected, options=options_before),
         tuple(f"address {g.address} fixed on {guids[g.interface]}" for g in grace),
-        options_of(facts, before),
+        options_before,
+        options_after,
     )
+
+
+def _options_after(
+    before: Settings, after: Settings, options: Mapping[str, str], given: Mapping[str, str]
+) -> dict[str, str]:
+    """The alternate configurations after a change: what it leaves stays as it is, byte by byte."""
+    then = dict(options)
+    for was, now in zip(before.adapters, after.adapters, strict=True):
+        if now.fallback != was.fallback:
+            made = encode(now.fallback).hex() if now.fallback.address is not None else ""
+            then[now.guid] = given.get(now.guid, made)
+    return then
 
 
 def _leased(facts: Facts) -> dict[str, frozenset[IPAddress]]:

@@ -38,14 +38,16 @@ def restore_windows(machine: Machine, number: str, hold: frozenset[IPAddress] = 
     assert facts is not None
     names = {a.guid: a.name for a in facts.adapters}
     first: dict[str, AdapterSettings] = {}
+    options: dict[str, str] = {}
     left: dict[str, tuple[str, tuple[str, ...]]] = {}
     search: tuple[str, ...] = ()
     for one in reversed(numbers):
         data = _data(machine, one)
         guids = [str(a["guid"]) for a in data["adapters"]]
-        before = _before(machine, one, guids)
+        before, alternates = _before(machine, one, guids)
         search = before.machine.search
         first.update({a.guid: a for a in before.adapters})
+        options.update({guid: alternates.get(guid, "") for guid in guids})
         for guid in guids:
             left.setdefault(guid, (one, tuple(line for line in data["wanted"] if line.startswith(guid))))
     gone = [a.name for guid, a in first.items() if guid not in names]
@@ -56,20 +58,24 @@ def restore_windows(machine: Machine, number: str, hold: frozenset[IPAddress] = 
     adapters = (msgspec.structs.replace(first[a.guid], name=a.name, index=a.index, mac=a.mac) for a in now.adapters)
     then = Settings(MachineSettings(now.machine.name, search), tuple(adapters))
     grace = tuple(grace_of(survey, then, hold))
-    content = settings_change(facts, now, then, grace)
+    content = settings_change(facts, now, then, grace, options=options)
     configs = tuple(with_whole_metrics(config_of(then, a), facts, a.index) for a in then.adapters)
     waiting = tuple(with_grace(config, grace) for config in configs)
     return Draft(_host_of(machine, number), survey.system, configs, content, waiting, grace)
 
 
-def _before(machine: Machine, number: str, guids: list[str]) -> Settings:
-    """The settings from before a change, of its adapters ``guids``. Raises :class:`InputError` where they are gone."""
+def _before(machine: Machine, number: str, guids: list[str]) -> tuple[Settings, dict[str, str]]:
+    """The settings from before a change, of its adapters ``guids``, and their alternate configurations byte by byte.
+
+    Raises :class:`InputError` where they are gone.
+    """
     path = f"{driver.folder_of(machine, number)}/facts.json"
     file = machine.store.read(path)
     if file is None:
         raise InputError("the settings from before the change are gone", file=path)
     facts = read_facts(file.text.encode(), path)
-    return settings_now(facts, windows_survey("", facts), tuple(a.name for a in facts.adapters if a.guid in guids))
+    before = settings_now(facts, windows_survey("", facts), tuple(a.name for a in facts.adapters if a.guid in guids))
+    return before, options_of(facts, before)
 
 
 def _data(machine: Machine, number: str) -> dict[str, Any]:
