@@ -24,7 +24,8 @@ ln -s pts/ptmx "$root/dev/ptmx"
 mount -t tmpfs tmpfs "$root/dev/shm"
 : >"$root/dev/console"
 ln -s /proc/self/fd "$root/dev/fd"
-if grep -q ' /sys/fs/cgroup cgroup2 ' /proc/mounts; then
+# A systemd of these days boots with a pure cgroup 2 alone.
+if grep -q ' /sys/fs/cgroup cgroup2 ' /proc/mounts || grep -q '^VERSION_CODENAME=trixie' "$root/etc/os-release"; then
     mount -t cgroup2 cgroup2 "$root/sys/fs/cgroup"
 else
     mount -t tmpfs -o mode=755 tmpfs "$root/sys/fs/cgroup"

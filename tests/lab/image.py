@@ -42,6 +42,16 @@ SUITE = "bookworm"
 #: Debian's other program for interfaces(5): the two exclude each other.
 IFUPDOWN2 = tuple("ifupdown2" if package == "ifupdown" else package for package in PACKAGES)
 
+#: Hosts of other ages; nothing of ours runs on them, so they need no Python of their own but netplan's.
+_OF_ANY_AGE = ("systemd", "systemd-sysv", "udev", "dbus", "libpam-systemd", "iproute2", "netplan.io", "network-manager",
+               "ifupdown", "openssh-server", "iputils-ping", "procps", "busybox", "sudo")  # fmt: skip
+RELEASES = {
+    "bullseye": (*_OF_ANY_AGE, "isc-dhcp-client"),
+    "trixie": (*_OF_ANY_AGE, "dhcpcd-base", "systemd-resolved"),
+}
+#: Files of an age: Debian 11 leaves links such as the lab's to others than NetworkManager.
+OF_AGE = {"bullseye": {"etc/udev/rules.d/85-nm-unmanaged.rules": ""}, "trixie": {}}
+
 #: A host that System V init boots: no systemd, no udev, no netplan.
 SYSV = (
     "sysvinit-core",
@@ -102,6 +112,15 @@ def image_with_ifupdown2() -> Path:
     return _kept(parts, lambda root: _make_host(root, IFUPDOWN2))
 
 
+def image_of(release: str) -> Path:
+    """The image of a host of another release of Debian, by its code name; made on first use."""
+    if release == SUITE:
+        return base_image()
+    packages, files = RELEASES[release], OF_AGE[release]
+    parts = (release, *packages, *MASKED, *files, *files.values(), "1")
+    return _kept(parts, lambda root: _make_aged_host(root, release))
+
+
 def image_without_systemd(boots: str) -> Path:
     """The folder of the image of a host that ``sysv`` or ``openrc`` boots, made on first use."""
     packages = {"sysv": SYSV, "openrc": OPENRC}[boots]
@@ -138,7 +157,7 @@ def _kept(parts: tuple[str, ...], make: Callable[[Path], None]) -> Path:
     return root
 
 
-def _bootstrap(root: Path, packages: tuple[str, ...], unpacked: tuple[str, ...] = ()) -> None:
+def _bootstrap(root: Path, packages: tuple[str, ...], unpacked: tuple[str, ...] = (), suite: str = SUITE) -> None:
     archive = root.with_suffix(".tar")
     hooks = [
         f'--customize-hook=cd "$1/root" && APT_CONFIG="$MMDEBSTRAP_APT_CONFIG" apt-get download {package}'
@@ -147,7 +166,7 @@ def _bootstrap(root: Path, packages: tuple[str, ...], unpacked: tuple[str, ...] 
     ]
     include = f"--include={','.join(packages)}"
     subprocess.run(
-        ["mmdebstrap", "--quiet", "--variant=minbase", include, *hooks, SUITE, str(archive)],
+        ["mmdebstrap", "--quiet", "--variant=minbase", include, *hooks, suite, str(archive)],
         check=True,
     )
     subprocess.run(["tar", "--numeric-owner", "-xpf", str(archive), "-C", str(root), "--exclude=./dev/*"], check=True)
@@ -156,9 +175,19 @@ def _bootstrap(root: Path, packages: tuple[str, ...], unpacked: tuple[str, ...] 
 
 def _make_host(root: Path, packages: tuple[str, ...]) -> None:
     _bootstrap(root, packages, UNPACKED)
-    (root / "etc/machine-id").write_text("")
     subprocess.run(["chroot", str(root), "systemd-sysusers"], check=True)
-    for path, text in TIME.items():
+    _settle(root, TIME)
+
+
+def _make_aged_host(root: Path, release: str) -> None:
+    _bootstrap(root, RELEASES[release], suite=release)
+    _settle(root, OF_AGE[release])
+
+
+def _settle(root: Path, files: dict[str, str]) -> None:
+    """Makes the tree one of a host that has no identity yet, and whose stacks wait to be chosen."""
+    (root / "etc/machine-id").write_text("")
+    for path, text in files.items():
         (root / path).parent.mkdir(parents=True, exist_ok=True)
         (root / path).write_text(text)
     for unit in MASKED:

@@ -220,7 +220,8 @@ class LinkFacts(msgspec.Struct, frozen=True):
     ``master`` is the bridge, bond or team of which it is a port. ``profile`` names the profile in force
     where a daemon has several, by its name and its UUID. ``alternative_names`` are further ones of the
     kernel's, ip-link(8). ``mtu`` is in bytes, that in force.
-    ``bare`` is how it is without a declaration, where it has none, or will have none.
+    ``bare`` is how it is without a declaration, where it has none, or will have none. ``lacks`` are the abilities that
+    the programs of its host do not have, by their names in :mod:`fixed_anchor.core.programs`.
     """
 
     name: str
@@ -238,6 +239,7 @@ class LinkFacts(msgspec.Struct, frozen=True):
     profile: tuple[str, ...] = ()
     bare: Bare | None = None
     mtu: int | None = None
+    lacks: frozenset[str] = frozenset()
 
     @property
     def has_mac_of_another(self) -> bool:

@@ -7,6 +7,7 @@ import msgspec
 from fixed_anchor.core.addresses import IPAddress, IPInterface, IPNetwork
 from fixed_anchor.core.aside import Aside, Unreadable
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
+from fixed_anchor.core.programs import Program
 
 #: How Linux and Windows call a link without a carrier, or one that is switched off.
 _DOWN = ("down", "disconnected", "disabled", "not present")
@@ -188,6 +189,7 @@ class HostSurvey(msgspec.Struct, frozen=True):
     ``unreadable`` are the interface files that were passed over because they cannot be read.
     ``identities`` are what should be this host's alone. ``time_service`` is ``None`` where no time daemon is known.
     ``takers`` are the stacks that could take an interface which no file declares.
+    ``programs`` are those that carry the addressing out, as far as their versions are known.
     ``system`` names another operating system than Linux. ``unknown`` says why what is here may not be all: then
     nothing follows from what is not.
     """
@@ -207,6 +209,7 @@ class HostSurvey(msgspec.Struct, frozen=True):
     identities: tuple[Identity, ...] = ()
     time_service: TimeService | None = None
     takers: tuple[Taker, ...] = ()
+    programs: tuple[Program, ...] = ()
     system: str = ""
     unknown: str = ""
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from fixed_anchor.change.steps import Steps
 from fixed_anchor.core.config import LinkFacts
+from fixed_anchor.core.programs import NETWORKD_RELOAD
 from fixed_anchor.daemons.bare import left_bare
 from fixed_anchor.daemons.protocol import IN_FILES, IN_RESOLV_CONF, Governs, Questions, Seen, is_enabled, runs
 from fixed_anchor.formats.protocol import Declaration
@@ -38,13 +39,14 @@ class Networkd:
     def steps(self, before: Declaration | None, after: Declaration | None, link: LinkFacts) -> Steps:
         # A reload touches no interface whose files are as before. It exits 0 for much that goes wrong, and
         # sometimes leaves a link half configured: verification and the guard look at the result.
-        load = (("networkctl", "reload"),)
+        restart = ("systemctl", "restart", self.unit)
+        load = (restart if NETWORKD_RELOAD in link.lacks else ("networkctl", "reload"),)
         # A link that loses its file loses its addresses and routes, and stays switched on.
         bare = left_bare(link)
         if before is None:
-            stuck = (("systemctl", "restart", self.unit), *bare)
+            stuck = (restart, *bare)
             return Steps(activate=load, reload=(*load, *bare), escalate=stuck, drop=load, drop_escalate=load)
         if after is None:
             return Steps(activate=(*load, *bare), reload=load, escalate=(("networkctl", "reconfigure", link.name),))
-        again = (("networkctl", "reconfigure", link.name), ("systemctl", "restart", self.unit))
+        again = (("networkctl", "reconfigure", link.name), restart)
         return Steps(activate=load, reload=load, escalate=again, drop=load, drop_escalate=again)

@@ -18,6 +18,7 @@ from fixed_anchor.core.config import (
     differences,
 )
 from fixed_anchor.core.errors import NotSupported
+from fixed_anchor.core.programs import IPV6_DISABLED
 from fixed_anchor.formats.ini_text import IniText, truth
 from fixed_anchor.formats.keyfile_asides import asides_of, tunnels_in
 from fixed_anchor.formats.keyfile_fallback import fallback_of, fallback_path, fallback_profile, give_way
@@ -183,6 +184,11 @@ class Keyfile:
 
 
 def _refuse_unsupported(profile: IniText, link: LinkFacts, wanted: InterfaceConfig) -> None:
+    if wanted.ipv6 == "off" and IPV6_DISABLED in link.lacks:
+        raise NotSupported(
+            f"`ipv6: off` on {link.name}: this NetworkManager is older than 1.20, and cannot switch IPv6 off",
+            remedy="switch it off for the whole host (sysctl net.ipv6.conf.all.disable_ipv6), and remove the key",
+        )
     if wanted.time_servers is not None:
         raise NotSupported(
             f"`time_servers` on {wanted.interface}: NetworkManager's profiles have no place for them",

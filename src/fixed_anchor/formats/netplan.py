@@ -86,7 +86,7 @@ class Netplan:
         if is_shared(mine):
             own = own_file(files, mine, declared)
             mine = [entry for entry in entries_of(own) if entry.identity]
-        return dict(edit_entries(mine, declared.config, wanted, todo, declared.daemon))
+        return dict(edit_entries(mine, declared.config, wanted, todo, declared.daemon, declared.link.lacks))
 
     def declare(
         self, files: Files, link: LinkFacts, wanted: InterfaceConfig, daemon: str, wireless: Wireless | None = None
@@ -94,7 +94,7 @@ class Netplan:
         _refuse_unsupported(wanted)
         entry = new_entry(files, link, wanted, daemon, wireless)
         now, _ = read_entries([entry], link, daemon)
-        texts = dict(edit_entries([entry], now, wanted, differences(now, wanted), daemon))
+        texts = dict(edit_entries([entry], now, wanted, differences(now, wanted), daemon, link.lacks))
         return texts or {entry.file.path: entry.file.text}
 
     def names_files(self, files: Files) -> tuple[str, ...]:

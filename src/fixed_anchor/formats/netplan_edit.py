@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
+
 import yaml
 
 from fixed_anchor.core.addresses import IPInterface
 from fixed_anchor.core.config import ALL_NAMES, InterfaceConfig, Route
+from fixed_anchor.core.programs import DEFAULT_ROUTES
 from fixed_anchor.formats.netplan_entries import InterfaceEntry, address_items, boolean, read_route
 from fixed_anchor.formats.yaml_edit import Item, MapEdit
 from fixed_anchor.formats.yaml_splice import Splices, plain
@@ -59,8 +62,12 @@ def edit_entries(
     wanted: InterfaceConfig,
     todo: tuple[str, ...],
     daemon: str,
+    lacks: Collection[str] = (),
 ) -> dict[str, str]:
-    """The texts of the files with the interface's entries changed to ``wanted``."""
+    """The texts of the files with the interface's entries changed to ``wanted``.
+
+    ``lacks`` are the abilities that the host's netplan does not have.
+    """
     texts = _Texts(entries)
     if "ipv4" in todo and (texts.flag("dhcp4") is True) != (wanted.ipv4 == "dhcp"):
         texts.set("dhcp4", "true" if wanted.ipv4 == "dhcp" else "false")
@@ -73,7 +80,7 @@ def edit_entries(
         for version in families:
             if set(declared.default_routes(version)) != set(wanted.default_routes(version)):
                 texts.delete(f"gateway{version}")
-        _edit_routes(texts, families, wanted)
+        _edit_routes(texts, families, wanted, lacks)
     if {"resolvers", "search"} & set(todo):
         _edit_nameservers(texts, declared, wanted, daemon)
     if "mtu" in todo:
@@ -139,7 +146,7 @@ def _address_item(address: IPInterface, kept: int | None) -> Item:
     return Item(kept, (f"- {text}",), text)
 
 
-def _edit_routes(texts: _Texts, families: set[int], wanted: InterfaceConfig) -> None:
+def _edit_routes(texts: _Texts, families: set[int], wanted: InterfaceConfig, lacks: Collection[str]) -> None:
     """Default routes of the touched families become those wanted; other wanted routes are added."""
     missing = [r for r in wanted.routes if not r.is_default or r.destination.version in families]
     lists: list[tuple[MapEdit, list[Item], int]] = []
@@ -154,7 +161,7 @@ def _edit_routes(texts: _Texts, families: set[int], wanted: InterfaceConfig) -> 
                 continue
             items.append(Item(number))
         lists.append((edit, items, len(there)))
-    new = [_route_item(route) for route in missing]
+    new = [_route_item(route, DEFAULT_ROUTES not in lacks) for route in missing]
     if not any(edit is texts.last for edit, _, _ in lists):
         lists.append((texts.last, [], 0))
     for edit, items, before in lists:
@@ -163,8 +170,8 @@ def _edit_routes(texts: _Texts, families: set[int], wanted: InterfaceConfig) -> 
             edit.set_list("routes", final)
 
 
-def _route_item(route: Route) -> Item:
-    parts = [f"to: {'default' if route.is_default else plain(str(route.destination))}"]
+def _route_item(route: Route, knows_default: bool) -> Item:
+    parts = [f"to: {'default' if route.is_default and knows_default else plain(str(route.destination))}"]
     if route.next_hop is not None:
         parts.append(f"via: {plain(str(route.next_hop))}")
     if route.metric is not None:

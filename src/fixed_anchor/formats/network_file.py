@@ -6,6 +6,7 @@ from fixed_anchor.change.files import Files, FileText
 from fixed_anchor.core.aside import Aside
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Wireless, differences
 from fixed_anchor.core.errors import NotSupported
+from fixed_anchor.core.programs import DHCPV4_SECTION
 from fixed_anchor.formats.ini_text import IniText
 from fixed_anchor.formats.network_asides import asides_of, tunnels_in
 from fixed_anchor.formats.network_match import (
@@ -98,7 +99,7 @@ class NetworkFile:
             parts = [own_file(files, parts, declared.link)]
         for part in parts:
             _clear(part, wanted, todo)
-        _write(parts[0], declared.config, wanted, todo)
+        _write(parts[0], declared.config, wanted, todo, declared.link.lacks)
         return {part.path: part.result() for part in parts}
 
     def declare(
@@ -111,7 +112,7 @@ class NetworkFile:
             )
         own = new_file(files, link)
         now = InterfaceConfig(link.name, ipv4="off", ipv6="ra")
-        _write(own, now, wanted, ("ipv4", *differences(now, wanted)))
+        _write(own, now, wanted, ("ipv4", *differences(now, wanted)), link.lacks)
         return {own.path: own.result()}
 
     def names_files(self, files: Files) -> tuple[str, ...]:
@@ -187,7 +188,9 @@ def _clear(part: IniText, wanted: InterfaceConfig, todo: tuple[str, ...]) -> Non
                 part.drop(entry)
 
 
-def _write(main: IniText, declared: InterfaceConfig, wanted: InterfaceConfig, todo: tuple[str, ...]) -> None:
+def _write(
+    main: IniText, declared: InterfaceConfig, wanted: InterfaceConfig, todo: tuple[str, ...], lacks: frozenset[str]
+) -> None:
     """Adds what is wanted to the main file."""
     lines: list[str] = []
     if "ipv4" in todo or "ipv6" in todo:
@@ -237,7 +240,7 @@ def _write(main: IniText, declared: InterfaceConfig, wanted: InterfaceConfig, to
         if not wanted.lease_resolvers and "resolvers" in todo:
             uses.append("UseDNS=no")
         if uses:
-            main.add("DHCPv4", uses)
+            main.add("DHCP" if DHCPV4_SECTION in lacks else "DHCPv4", uses)
 
 
 def _dhcp_word(declared: InterfaceConfig, wanted: InterfaceConfig) -> str:

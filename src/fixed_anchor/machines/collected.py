@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import shlex
 from importlib import resources
 from pathlib import Path
 
@@ -17,6 +18,7 @@ from fixed_anchor.daemons import (
     ifupdown,
     is_active,
     others,
+    programs,
     starts_at_boot,
     time_is_active,
 )
@@ -48,7 +50,8 @@ HEAD = 4096
 def collector_source() -> str:
     """The text of ``collector.sh``, with what the daemons and formats of this version need filled in."""
     text = resources.files(__package__).joinpath("collector.sh").read_text("utf-8")
-    once, each = [_run(argv) for argv in (is_active(), time_is_active(), starts_at_boot())], []
+    once = [_run(argv) for argv in (is_active(), time_is_active(), starts_at_boot(), *programs.COMMANDS)]
+    each = []
     for unit, asked in all_questions().items():
         # Some would start the service that they ask.
         once += [f"active {unit} && {_run(argv)}" for argv in asked.commands]
@@ -69,7 +72,7 @@ def collector_source() -> str:
 
 
 def _run(argv: tuple[str, ...]) -> str:
-    return "run " + " ".join('"$interface"' if word == INTERFACE else _plain(word) for word in argv)
+    return "run " + " ".join('"$interface"' if word == INTERFACE else shlex.quote(word) for word in argv)
 
 
 def _plain(word: str) -> str:

@@ -17,6 +17,7 @@ from fixed_anchor.daemons import (
     is_active,
     links_of_boot,
     others,
+    programs,
     starts_at_boot,
     time_is_active,
     units,
@@ -71,7 +72,9 @@ def fetch_for_survey(machine: Machine, beside: bool = True) -> Fetched:
     files = (*first.files, *all_files(), *provisioning.FILES, *((*others.FILES, *identity.FILES) if beside else ()))
     # Where systemd runs it is asked instead.
     links = () if machine.running else tuple(path for paths in links_of_boot().values() for path in paths)
-    fetched = _with_links(machine, machine.fetch(Wanted(files, (*first.links, *links), commands=first.commands)))
+    files = files if machine.running else (*files, programs.STATUS)
+    commands = (*first.commands, *programs.COMMANDS) if beside else first.commands
+    fetched = _with_links(machine, machine.fetch(Wanted(files, (*first.links, *links), commands=commands)))
     return _with_named_files(machine, fetched)
 
 

@@ -11,6 +11,7 @@ import msgspec
 from fixed_anchor.core.addresses import IPAddress, default_network, parse_address, parse_destination, with_prefix
 from fixed_anchor.core.config import Bare, LinkFacts, Route
 from fixed_anchor.core.errors import NoAccess
+from fixed_anchor.core.programs import PROMISED
 from fixed_anchor.core.survey import FoundAddress
 from fixed_anchor.machines.readable import Readable
 
@@ -266,6 +267,9 @@ def rules_by_hand(machine: Readable) -> tuple[tuple[str, ...], ...]:
     return tuple(found)
 
 
+_NEEDED = f"iproute2 {PROMISED['iproute2'][0]} or newer is needed"
+
+
 def _json(machine: Readable, argv: tuple[str, ...]) -> list[dict[str, Any]]:
     ran = machine.run(argv)
     if not ran.known:
@@ -276,10 +280,9 @@ def _json(machine: Readable, argv: tuple[str, ...]) -> list[dict[str, Any]]:
     if ran.status == 127:
         raise NoAccess(f"{argv[0]} is not there", remedy="install iproute2")
     if ran.status != 0:
-        raise NoAccess(f"{' '.join(argv)} failed: {ran.err.strip() or ran.status}")
+        old = 'Option "-j' in ran.err
+        raise NoAccess(f"{' '.join(argv)} failed: {ran.err.strip() or ran.status}", remedy=_NEEDED if old else None)
     try:
         return json.loads(ran.out or "[]")  # type: ignore[no-any-return]
     except ValueError:
-        raise NoAccess(
-            f"{' '.join(argv)} printed something that is not JSON", remedy="iproute2 4.17 or newer is needed"
-        ) from None
+        raise NoAccess(f"{' '.join(argv)} printed something that is not JSON", remedy=_NEEDED) from None

@@ -11,8 +11,9 @@ from fixed_anchor.core.addresses import IPInterface, parse_address
 from fixed_anchor.core.aside import NOT_AT_BOOT, Aside, Unreadable
 from fixed_anchor.core.config import Fallback, InterfaceConfig, LinkFacts, Place, Route
 from fixed_anchor.core.errors import AnchorError, OtherSystem
+from fixed_anchor.core.programs import Program, lacking
 from fixed_anchor.core.survey import HostSurvey, Lease, OpenFile, Rival, SurveyedInterface, Taker, TimeService
-from fixed_anchor.daemons import DAEMONS
+from fixed_anchor.daemons import DAEMONS, programs
 from fixed_anchor.daemons.protocol import IN_FILES, IN_RESOLV_CONF
 from fixed_anchor.formats import FORMATS
 from fixed_anchor.formats.dhclient_conf import read_fallback
@@ -55,9 +56,11 @@ def _survey(machine: Readable, look_beside: bool, planned: tuple[LinkFacts, ...]
     files = {name: sound for name, (sound, _) in sifted.items()}
     unreadable = [_unreadable(name, error) for name, (_, broken) in sifted.items() for error in broken]
     running = services(machine) if machine.running else None
+    found_programs = _programs(machine)
+    lacks = lacking(found_programs)
     clients, clients6 = (lease_clients(machine, v) if machine.running else {} for v in (4, 6))
-    found = tuple(_with_client(link, clients, running) for link in kernel.links(machine)) if running else ()
-    links = tuple(link.facts for link in found) if machine.running else _links_in_files(files, planned)
+    found = tuple(_with_client(link, clients, running, lacks) for link in kernel.links(machine)) if running else ()
+    links = tuple(link.facts for link in found) if machine.running else _links_in_files(files, planned, lacks)
     declarations: dict[str, dict[str, Declaration]] = {}
     asides: list[Aside] = []
     beside = list(others.found_on(machine, links)) if look_beside else []
@@ -82,7 +85,7 @@ def _survey(machine: Readable, look_beside: bool, planned: tuple[LinkFacts, ...]
     able = takers(machine, files, charges, links, running)
     if running is None and not able:
         # What no file is about, and nobody would take, is not there.
-        named = {link.name for link in _links_in_files(files, ())}
+        named = {link.name for link in _links_in_files(files, (), lacks)}
         interfaces = [i for i in interfaces if i.declared is not None or i.name in named]
     # One whose file cannot be read is declared, only nobody can say how.
     known = [i for i in interfaces if not any(u.interface in ("", i.name) for u in unreadable)]
@@ -117,7 +120,15 @@ def _survey(machine: Readable, look_beside: bool, planned: tuple[LinkFacts, ...]
         identities_of(machine) if look_beside else (),
         service,
         able,
+        found_programs,
     )
+
+
+def _programs(machine: Readable) -> tuple[Program, ...]:
+    if machine.running:
+        return programs.that_run(lambda argv: machine.run(argv).out)
+    status = machine.read(programs.STATUS) if machine.knows(programs.STATUS) else None
+    return programs.in_tree(status.text) if status is not None else ()
 
 
 def _of_format(
@@ -215,13 +226,16 @@ def _open_files(files: Mapping[str, Mapping[str, FileText]]) -> Iterator[OpenFil
                 yield OpenFile(file.path, file.mode, stack, form.created)
 
 
-def _with_client(link: kernel.KernelLink, clients: Mapping[str, str], running: Services) -> kernel.KernelLink:
-    """The link with the lease client, and the profile, that is in force on it."""
+def _with_client(
+    link: kernel.KernelLink, clients: Mapping[str, str], running: Services, lacks: frozenset[str]
+) -> kernel.KernelLink:
+    """The link with the lease client, and the profile, that is in force on it, and what its host does not know."""
     client = clients.get(link.facts.name)
     facts = msgspec.structs.replace(
         link.facts,
         client=client_name(client) if client is not None else None,
         profile=running.profile(link.facts.name),
+        lacks=lacks,
     )
     return msgspec.structs.replace(link, facts=facts)
 
@@ -250,7 +264,9 @@ def _hostname(machine: Readable) -> str:
     return file.text.strip() if file else ""
 
 
-def _links_in_files(files: dict[str, dict[str, FileText]], planned: tuple[LinkFacts, ...]) -> tuple[LinkFacts, ...]:
+def _links_in_files(
+    files: dict[str, dict[str, FileText]], planned: tuple[LinkFacts, ...], lacks: frozenset[str]
+) -> tuple[LinkFacts, ...]:
     """The links that the files call by name, and those of ``planned`` that they declare, with their MACs."""
     macs = {link.name: link.mac for link in planned}
     names: dict[str, LinkFacts] = {}
@@ -260,7 +276,7 @@ def _links_in_files(files: dict[str, dict[str, FileText]], planned: tuple[LinkFa
             names.setdefault(interface, LinkFacts(interface, mac, mac, kind=kind))
     # Those that no file is about get a declaration of their own.
     names |= {link.name: link for link in planned if link.name not in names}
-    return tuple(names.values())
+    return tuple(msgspec.structs.replace(link, lacks=lacks) for link in names.values())
 
 
 def declared_with_resolvers(machine: Readable, charge: Charge, writer: str) -> InterfaceConfig | None:

@@ -6,6 +6,22 @@ from fixed_anchor.core.catalogue.kinds import BLOCKER, NOTE, WARNING, Row
 
 ROWS: tuple[Row, ...] = (
     (
+        "too-old",
+        "host",
+        BLOCKER,
+        "a program of the host is too old for a way back that can be promised",
+        "What a change needs of it, there or back, it does not have.",
+        "Convert this host by hand, or bring it up to date first.",
+    ),
+    (
+        "untried-release",
+        "host",
+        NOTE,
+        "a program of the host is newer than all with which this was tried",
+        "It is taken to understand what the newest one does that was tried; if not, the change is rolled back.",
+        "Read the draft, and convert one such host before the others.",
+    ),
+    (
         "hostname-differs",
         "host",
         NOTE,

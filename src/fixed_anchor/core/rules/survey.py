@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from functools import partial
 
 from fixed_anchor.core.findings import Finding, finding
+from fixed_anchor.core.programs import TRIED, is_untried, too_old
 from fixed_anchor.core.rules.asides import of_survey
 from fixed_anchor.core.rules.declared import CODES
 from fixed_anchor.core.survey import NOBODY, HostSurvey, SurveyedInterface
@@ -27,7 +28,9 @@ def survey_findings(survey: HostSurvey) -> tuple[Finding, ...]:
             found += _regenerated(survey, interface)
         if interface.declared is not None or interface.takers:
             found += _kernel_only(survey, interface)
+        found += _too_old(survey, interface)
     found += _rules(survey)
+    found += _untried(survey)
     found += of_survey(survey.host, (*survey.asides, *survey.others), survey.unreadable)
     found += _too_open(survey)
     if survey.resolv_conf_by != NOBODY:
@@ -110,6 +113,30 @@ def _kernel_only(survey: HostSurvey, interface: SurveyedInterface) -> Iterator[F
         yield raised(f"{address} is on {interface.name}, and no file declares it", address=address.ip)
     for route in interface.routes_by_hand:
         yield raised(f"the route {route} leaves by {interface.name}, and no file declares it")
+
+
+def _too_old(survey: HostSurvey, interface: SurveyedInterface) -> Iterator[Finding]:
+    """Of the programs those that carry the interface out, and what every change needs."""
+    at_work = {interface.stack, interface.daemon, "iproute2"}
+    at_work |= {"systemd"} if interface.daemon == "systemd-networkd" else set()
+    for program in survey.programs:
+        why = too_old(program)
+        if why is not None and program.name in at_work:
+            yield finding(
+                "too-old", why, host=survey.host, interface=interface.name, seen_in=f"packages of {survey.host}"
+            )
+
+
+def _untried(survey: HostSurvey) -> Iterator[Finding]:
+    newer = [program for program in survey.programs if is_untried(program)]
+    if newer:
+        tried = ", ".join(f"{p.shown} (up to {TRIED[p.name][-1]})" for p in newer)
+        yield finding(
+            "untried-release",
+            f"newer than those with which conversions were tried: {tried}",
+            host=survey.host,
+            seen_in=f"packages of {survey.host}",
+        )
 
 
 def _rules(survey: HostSurvey) -> Iterator[Finding]:

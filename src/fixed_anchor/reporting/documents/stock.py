@@ -6,6 +6,7 @@ from typing import Literal
 
 from msgspec import Struct
 
+from fixed_anchor.core.programs import is_untried
 from fixed_anchor.core.rules.survey import survey_findings
 from fixed_anchor.core.survey import Announced, HostSurvey, SurveyedInterface
 from fixed_anchor.reporting.documents.parts import Document, FoundFinding, Place, Problem, found_finding
@@ -108,6 +109,15 @@ class AsideThere(Struct, frozen=True):
     seen_in: str
 
 
+class InstalledProgram(Struct, frozen=True):
+    """A program that carries the addressing out, and its version; ``features`` are those that it lists itself."""
+
+    name: str
+    version: str
+    features: list[str] | None
+    tried: bool
+
+
 class HostStock(Struct, frozen=True, kw_only=True):
     """A host, or the error that came instead."""
 
@@ -115,6 +125,7 @@ class HostStock(Struct, frozen=True, kw_only=True):
     error: Problem | None = None
     stack: str | None = None
     stack_evidence: list[str] = []
+    programs: list[InstalledProgram] = []
     asides: list[AsideThere] = []
     interfaces: list[InterfaceStock] = []
     findings: list[FoundFinding] = []
@@ -149,6 +160,10 @@ def host_stock(survey: HostSurvey) -> HostStock:
         host=survey.host,
         stack=survey.stack,
         stack_evidence=list(survey.stack_evidence),
+        programs=[
+            InstalledProgram(p.name, p.version, None if p.features is None else list(p.features), not is_untried(p))
+            for p in survey.programs
+        ],
         asides=[
             AsideThere(a.kind, a.text, str(a.place))
             for a in survey.others

@@ -56,6 +56,8 @@ def show_survey(out: Console, survey: HostSurvey) -> None:
     put(out, title)
     for evidence in survey.stack_evidence:
         put(out, evidence if survey.system else f"because {evidence}", indent=2, hang=4, style="dim")
+    if survey.programs:
+        put(out, "with " + ", ".join(p.shown for p in survey.programs), indent=2, hang=4, style="dim")
     for aside in survey.others:
         if aside.kind in _OF_MACHINE:
             put(out, _OF_MACHINE[aside.kind].format(text=printable(aside.text)), indent=2, hang=4)
