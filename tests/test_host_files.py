@@ -8,6 +8,7 @@ import pytest
 
 from fixed_anchor.change.files import FileText
 from fixed_anchor.core.addresses import parse_address, parse_interface_address
+from fixed_anchor.core.config import LinkFacts
 from fixed_anchor.core.rules.survey import survey_findings
 from fixed_anchor.core.survey import FoundAddress, HostSurvey
 from fixed_anchor.formats.host_names import edit_hostname, edit_hosts
@@ -109,7 +110,7 @@ def test_what_a_lease_supplies(tmp_path: Path, path: str, text: str) -> None:
     tree(tmp_path, {path: text})
     machine = _WithNmcli(tmp_path / path.split("/")[0])
     leased = FoundAddress(parse_interface_address("203.0.113.131/24"), "dhcp", 60)
-    lease = lease_of(machine, "eth0", 2, leased)
+    lease = lease_of(machine, LinkFacts("eth0"), 2, leased)
     assert (lease.address, lease.mtu) == (OLD, 1400)
     if "dhclient" in path:
         assert lease.hostname == "tide"
@@ -118,6 +119,76 @@ def test_what_a_lease_supplies(tmp_path: Path, path: str, text: str) -> None:
     if path.startswith("d/"):
         assert lease.server == parse_address("203.0.113.1")
         assert [str(r) for r in lease.routes] == ["198.18.4.0/22 via 203.0.113.5"]
+
+
+DHCPCD = """\
+reason=CARRIER
+interface=eth0
+protocol=link
+ifmtu=1500
+
+reason=BOUND
+interface=eth0
+protocol=dhcp
+ip_address=203.0.113.131
+routers=203.0.113.1
+domain_name_servers='203.0.113.2 203.0.113.3'
+host_name=tide
+domain_name=ternpoint.example
+domain_search='labs.ternpoint.example lofts.ternpoint.example'
+classless_static_routes='0.0.0.0/0 203.0.113.1 198.18.4.0/22 203.0.113.5'
+interface_mtu=1400
+ntp_servers='203.0.113.8 203.0.113.9'
+dhcp_lease_time=120
+dhcp_server_identifier=203.0.113.1
+
+reason=ROUTERADVERT
+interface=eth0
+protocol=ra
+nd1_from=fe80::1
+"""
+DUID = "00:01:00:01:32:a1:e5:e4:00:00:5e:00:53:11\n"
+
+
+class _WithDhcpcd(Tree):
+    """A host on which dhcpcd runs."""
+
+    said = DHCPCD
+
+    def run(self, argv: tuple[str, ...], timeout: float = 30.0) -> Ran:
+        return Ran(0, self.said, "") if argv == ("dhcpcd", "-U", "eth0") else Ran(127, "", "")
+
+
+CONF = "# a comment\nduid\npersistent\n"
+
+
+@pytest.mark.parametrize(
+    ("conf", "client_id"),
+    [
+        (CONF, "ff5e00531100010001" + "32a1e5e400005e005311"),
+        ("persistent\n", None),
+        (CONF + "clientid tide\n", None),
+        (CONF + "interface eth0\n  iaid 7\n", None),
+    ],
+)
+def test_a_lease_of_dhcpcd(tmp_path: Path, conf: str, client_id: str | None) -> None:
+    """As that of the others; what it calls itself is told where its configuration leaves no doubt."""
+    tree(tmp_path, {"/etc/dhcpcd.conf": conf, "/var/lib/dhcpcd/duid": DUID})
+    leased = FoundAddress(parse_interface_address("203.0.113.131/24"), "dhcp", 60)
+    lease = lease_of(_WithDhcpcd(tmp_path), LinkFacts("eth0", "00:00:5e:00:53:11"), 2, leased)
+    assert (lease.server, lease.mtu, lease.hostname) == (parse_address("203.0.113.1"), 1400, "tide")
+    assert [str(r) for r in lease.resolvers] == ["203.0.113.2", "203.0.113.3"]
+    assert lease.search == ("labs.ternpoint.example", "lofts.ternpoint.example", "ternpoint.example")
+    assert lease.time_servers == ("203.0.113.8", "203.0.113.9")
+    assert [str(r) for r in lease.routes] == ["198.18.4.0/22 via 203.0.113.5"]
+    assert lease.client_id == client_id
+
+
+def test_another_lease_of_dhcpcd_is_not_taken_for_this_one(tmp_path: Path) -> None:
+    """What it held before it was stopped, or under another address, says nothing of the one in force."""
+    leased = FoundAddress(parse_interface_address("203.0.113.140/24"), "dhcp", 60)
+    lease = lease_of(_WithDhcpcd(tmp_path), LinkFacts("eth0"), 2, leased)
+    assert (lease.server, lease.resolvers) == (None, ())
 
 
 NETPLAN = "# generated from the datasource by cloud-init\nnetwork:\n  ethernets:\n    eth0:\n      dhcp4: true\n"

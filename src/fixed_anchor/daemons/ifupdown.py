@@ -10,6 +10,7 @@ from fixed_anchor.daemons.protocol import (
     IN_DROP_IN,
     IN_FILES,
     IN_RESOLV_CONF,
+    INTERFACE,
     Governs,
     Questions,
     Seen,
@@ -24,6 +25,10 @@ _IFSTATE = "/run/network/ifstate"
 LEASE_CLIENTS = ("dhclient", "dhcpcd", "udhcpc")
 #: dhclient.leases(5): that of one interface, or one for all.
 LEASES = ("/var/lib/dhcp/dhclient.{}.leases", "/var/lib/dhcp/dhclient.leases")
+#: What dhcpcd(8) holds on an interface, as variables of a shell.
+DUMP_LEASE = ("dhcpcd", "-U", INTERFACE)
+#: dhcpcd.conf(5), and the DUID that it made, by which it calls itself to servers where that file says `duid`.
+DHCPCD_CONF, DHCPCD_DUID = "/etc/dhcpcd.conf", "/var/lib/dhcpcd/duid"
 
 
 class Ifupdown:
@@ -34,7 +39,7 @@ class Ifupdown:
     reads = "ifupdown"
     busy: tuple[str, ...] = ("(^|/)(ifup|ifdown)( |$)",)
     charge = Questions(commands=(is_enabled(unit),), files=(_IFSTATE,))
-    further = Questions(files=("/var/lib/dhcp/dhclient*.leases", "/etc/dhcp/dhclient.conf"))
+    further = Questions(files=("/var/lib/dhcp/dhclient*.leases", "/etc/dhcp/dhclient.conf", DHCPCD_CONF, DHCPCD_DUID))
 
     def governs(self, interface: str, seen: Seen) -> Governs:
         listed = {line.partition("=")[0] for line in seen.texts.get(_IFSTATE, "").split()}

@@ -29,28 +29,29 @@ _EVERY = tuple(package for packages in _PACKAGES.values() for package in package
 # dpkg-query(1), rpm(8): one line for each that is installed, its name and version.
 _DPKG = ("dpkg-query", "-W", "-f", "${db:Status-Status} ${Package} ${Version}\\n", *_EVERY)
 _RPM = ("rpm", "-q", "--qf", "installed %{NAME} %{VERSION}\\n", *_EVERY)
-_FEATURES = ("netplan", "info")
+#: Asked only where files of netplan are: it takes as long as all the others.
+FEATURES = ("netplan", "info")
 #: Asked themselves where no package manager answers: systemctl(1), NetworkManager(8), ip(8).
 _THEMSELVES = {
     "systemd": (("systemctl", "--version"), r"^systemd (\d+)"),
     "NetworkManager": (("NetworkManager", "--version"), r"^([0-9.]+)"),
     "iproute2": (("ip", "-V"), r"iproute2-(?:ss)?v?([0-9.]+)"),
 }
-COMMANDS = (_DPKG, _RPM, _FEATURES, *(argv for argv, _ in _THEMSELVES.values()))
+COMMANDS = (_DPKG, _RPM, *(argv for argv, _ in _THEMSELVES.values()))
 #: The record of the packages that are installed in a file tree, in the form of dpkg(1).
 STATUS = "/var/lib/dpkg/status"
 _FIELD = re.compile(r"^(Package|Status|Version): (.*)$", re.MULTILINE)
 
 
 def that_run(printed: Printed) -> tuple[Program, ...]:
-    """The programs of a running host by what :data:`COMMANDS` ``printed``; of others nothing."""
+    """The programs of a running host by what :data:`COMMANDS` and :data:`FEATURES` ``printed``; of others nothing."""
     lines = (line.split() for argv in (_DPKG, _RPM) for line in printed(argv).splitlines())
     found = dict(_of_packages((words[1], words[2]) for words in lines if len(words) == 3 and words[0] == "installed"))
     for name, (argv, said) in _THEMSELVES.items():
         answer = re.search(said, printed(argv))
         if name not in found and answer is not None:
             found[name] = answer[1]
-    return _in_order(found, _features(printed(_FEATURES)))
+    return _in_order(found, _features(printed(FEATURES)))
 
 
 def in_tree(status: str) -> tuple[Program, ...]:

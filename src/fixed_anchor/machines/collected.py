@@ -23,6 +23,7 @@ from fixed_anchor.daemons import (
     time_is_active,
 )
 from fixed_anchor.daemons.protocol import INTERFACE
+from fixed_anchor.formats import FORMATS
 from fixed_anchor.machines.carried import Carried
 from fixed_anchor.machines.carried_lines import CarriedLines
 from fixed_anchor.machines.fetched import Fetched, folders_in, matches, one_by_one
@@ -51,7 +52,10 @@ def collector_source() -> str:
     """The text of ``collector.sh``, with what the daemons and formats of this version need filled in."""
     text = resources.files(__package__).joinpath("collector.sh").read_text("utf-8")
     once = [_run(argv) for argv in (is_active(), time_is_active(), starts_at_boot(), *programs.COMMANDS)]
-    each = []
+    once.append(f"for path in {' '.join(FORMATS['netplan'].patterns)}; do")
+    once.append(f'    [ ! -f "$path" ] || {{ {_run(programs.FEATURES)}; break; }}')
+    once.append("done")
+    each = [_run(ifupdown.DUMP_LEASE)]
     for unit, asked in all_questions().items():
         # Some would start the service that they ask.
         once += [f"active {unit} && {_run(argv)}" for argv in asked.commands]

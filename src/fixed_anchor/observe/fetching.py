@@ -22,6 +22,7 @@ from fixed_anchor.daemons import (
     time_is_active,
     units,
 )
+from fixed_anchor.daemons.protocol import with_interface
 from fixed_anchor.formats import FORMATS, interfaces2
 from fixed_anchor.machines.fetched import Fetched
 from fixed_anchor.machines.protocol import Machine
@@ -85,12 +86,18 @@ def _with_links(machine: Machine, first: Fetched) -> Fetched:
     names = kernel.link_names(first)
     active = active_units(first)
     asked = [q for unit, q in all_questions().items() if active.get(unit, not active)]
+    of_netplan = [p for p in FORMATS["netplan"].patterns if first.knows(p) and first.glob(p)]
+    clients = {lease.client_name(line) for line in first.run(lease.PROCESSES).out.splitlines() if line.split()}
     second = Wanted(
         files=tuple(
             path.format(name) for path in (*ifupdown.LEASES, announced.MTU, kernel.ACCEPT_RA) for name in names
         ),
         links=tuple(kernel.DRIVER.format(name) for name in names),
-        commands=tuple(c for q in asked for c in (*q.commands, *(c for name in names for c in q.of_interface(name)))),
+        commands=(
+            *(c for q in asked for c in (*q.commands, *(c for name in names for c in q.of_interface(name)))),
+            *([programs.FEATURES] if of_netplan else []),
+            *(with_interface(ifupdown.DUMP_LEASE, name) for name in names if "dhcpcd" in clients),
+        ),
     )
     return first.joined(machine.fetch(second))
 

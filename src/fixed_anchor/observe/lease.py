@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import re
+import shlex
 from ipaddress import IPv4Address, IPv4Network
 
-from fixed_anchor.core.addresses import parse_address
-from fixed_anchor.core.config import Route
+from fixed_anchor.core.addresses import IPAddress, parse_address
+from fixed_anchor.core.config import LinkFacts, Route
+from fixed_anchor.core.errors import NoAccess
 from fixed_anchor.core.survey import FoundAddress, Lease
 from fixed_anchor.daemons import ifupdown, network_manager, networkd
 from fixed_anchor.daemons.protocol import with_interface
@@ -21,14 +23,21 @@ _WORDS = {
     "rfc3442_classless_static_routes": "rfc3442", "dhcp_client_identifier": "client_id",
     "dhcp-server-identifier": "server", "interface-mtu": "mtu", "ntp-servers": "ntp", "host-name": "hostname",
     "rfc3442-classless-static-routes": "rfc3442", "dhcp-client-identifier": "client_id",
+    "classless_static_routes": "classless",
     "DOMAINNAME": "domain", "DOMAIN_SEARCH_LIST": "search", "domain_name": "domain", "domain_search": "search",
     "domain-name": "domain", "domain-search": "search",
 }  # fmt: skip
 
 
-def lease_of(machine: Readable, interface: str, index: int, leased: FoundAddress) -> Lease:
-    """The lease that ``leased`` comes from, with all that a record of it tells."""
-    said = _networkd(machine, index) or _network_manager(machine, interface) or _dhclient(machine, interface)
+def lease_of(machine: Readable, link: LinkFacts, index: int, leased: FoundAddress) -> Lease:
+    """The lease of ``link``, of that number, that ``leased`` comes from, with all that a record of it tells."""
+    interface = link.name
+    said = (
+        _networkd(machine, index)
+        or _network_manager(machine, interface)
+        or _dhcpcd(machine, link, leased.address.ip)
+        or _dhclient(machine, interface)
+    )
     server = _ipv4(said.get("server", ""))
     mtu = said.get("mtu", "")
     return Lease(
@@ -78,6 +87,40 @@ def _dhclient(machine: Readable, interface: str) -> dict[str, str]:
     return {}
 
 
+def _dhcpcd(machine: Readable, link: LinkFacts, address: IPAddress) -> dict[str, str]:
+    """What dhcpcd holds of ``address``, of several protocols a block each, dhcpcd-run-hooks(8)."""
+    ran = machine.run(with_interface(ifupdown.DUMP_LEASE, link.name))
+    for block in ran.out.split("\n\n") if ran.good else ():
+        pairs = dict(line.partition("=")[::2] for line in block.splitlines())
+        if pairs.get("ip_address") == str(address):
+            said = {_WORDS[key]: _unquoted(value) for key, value in pairs.items() if key in _WORDS}
+            return said | {"client_id": _id_of_dhcpcd(machine, link.mac or "")}
+    return {}
+
+
+def _unquoted(value: str) -> str:
+    """A value as the shell reads it; one that no shell would take stays as it is."""
+    try:
+        return " ".join(shlex.split(value))
+    except ValueError:
+        return value
+
+
+def _id_of_dhcpcd(machine: Readable, mac: str) -> str:
+    """What dhcpcd calls itself to the server (RFC 4361, 6.1): its DUID behind the last four octets of the MAC.
+
+    Nothing where its configuration may say otherwise, or where the DUID is for root alone to read.
+    """
+    try:
+        conf, duid = (machine.read(path) for path in (ifupdown.DHCPCD_CONF, ifupdown.DHCPCD_DUID))
+    except NoAccess:
+        return ""
+    words = {line.split()[0] for line in (conf.text if conf else "").splitlines() if line.split()}
+    if duid is None or "duid" not in words or {"clientid", "iaid", "interface", "profile"} & words:
+        return ""
+    return ":".join(("ff", *mac.split(":")[-4:], duid.text.strip())) if mac else ""
+
+
 def _identifier(text: str) -> str | None:
     """Octets in hexadecimal, with colons or without, in the form without; a text is taken as its octets."""
     plain = "".join(part.zfill(2) for part in text.split(":")) if ":" in text else text
@@ -116,6 +159,10 @@ def _routes(said: dict[str, str]) -> tuple[Route, ...]:
     for word in said.get("routes", "").split():
         # systemd-networkd: DESTINATION/PREFIX,GATEWAY
         destination, _, hop = word.partition(",")
+        _add(found, destination, hop)
+    words = said.get("classless", "").split()
+    for destination, hop in zip(words[::2], words[1::2], strict=False):
+        # dhcpcd: DESTINATION/PREFIX GATEWAY
         _add(found, destination, hop)
     numbers = [int(n) for n in re.split(r"[ ,.]+", said.get("rfc3442", "").strip()) if n.isdecimal()]
     while len(numbers) >= 5:

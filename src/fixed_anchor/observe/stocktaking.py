@@ -329,7 +329,7 @@ def _running(
     declared = declared_with_resolvers(machine, charge, writer)
     if declared is None:
         link = msgspec.structs.replace(link, facts=msgspec.structs.replace(link.facts, bare=kernel.bare(machine, link)))
-    lease = lease_of(machine, name, link.index, leased) if leased else None
+    lease = lease_of(machine, link.facts, link.index, leased) if leased else None
     own_routes = tuple(r for r in all_routes if r.interface == name)
     announced = announced_on(machine, link, own_routes, servers, search, declared, lease)
     return SurveyedInterface(
