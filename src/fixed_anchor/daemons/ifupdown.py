@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from fixed_anchor.change.steps import Step, Steps
 from fixed_anchor.core.config import LinkFacts
-from fixed_anchor.daemons.bare import left_bare
+from fixed_anchor.daemons.bare import ipv6_setting, left_bare
 from fixed_anchor.daemons.ifupdown_running import change_bridge, fixed_in_one_go, stop_client
 from fixed_anchor.daemons.protocol import (
     IN_DROP_IN,
@@ -29,6 +29,18 @@ LEASES = ("/var/lib/dhcp/dhclient.{}.leases", "/var/lib/dhcp/dhclient.leases")
 DUMP_LEASE = ("dhcpcd", "-U", INTERFACE)
 #: dhcpcd.conf(5), and the DUID that it made, by which it calls itself to servers where that file says `duid`.
 DHCPCD_CONF, DHCPCD_DUID = "/etc/dhcpcd.conf", "/var/lib/dhcpcd/duid"
+
+
+def _kernel_hears_routers(name: str) -> tuple[Step, ...]:
+    """Has the kernel hear routers (ip-sysctl, Linux), as it will after a boot without dhcpcd.
+
+    dhcpcd hears them itself and keeps the kernel from it, also where only `inet dhcp` is declared, and when it ends it
+    leaves the kernel like that.
+    """
+    return tuple(
+        ipv6_setting(name, setting, value)
+        for setting, value in (("addr_gen_mode", "0"), ("autoconf", "1"), ("accept_ra", "1"))
+    )
 
 
 class Ifupdown:
@@ -84,9 +96,11 @@ class Ifupdown:
             if was is None:
                 return Steps(activate=ups, unload=undone, reload=bare, escalate=bare, drop=ups, drop_escalate=ups)
             return Steps(leave=downs, activate=bare, reload=again, escalate=(flush, ("ifup", "--force", link.name)))
+        ends = link.client == "dhcpcd" and was.ipv4 == "dhcp" != becomes.ipv4
+        hears = _kernel_hears_routers(link.name) if ends and becomes.hears_routers else ()
         return Steps(
             leave=downs if gently is None else stop,
-            activate=ups if gently is None else gently,
+            activate=(*hears, *ups) if gently is None else gently,
             unload=(*undone, flush),
             reload=again,
             escalate=(flush, ("ifup", "--force", link.name)),

@@ -14,6 +14,14 @@ ROWS: tuple[Row, ...] = (
         "Convert this host by hand, or bring it up to date first.",
     ),
     (
+        "ipv6-goes-with-lease",
+        "host",
+        WARNING,
+        "an IPv6 address that the lease client made goes with the IPv4 lease",
+        "dhcpcd does IPv6 by itself; the kernel takes over what routers announce, with another address.",
+        "Plan an IPv6 address to hold, where somebody uses this one.",
+    ),
+    (
         "untried-release",
         "host",
         NOTE,

@@ -6,11 +6,35 @@ from collections.abc import Iterator
 from functools import partial
 
 from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.catalogue import BLOCKER
 from fixed_anchor.core.errors import AnchorError, InputError
 from fixed_anchor.core.findings import Finding, finding
 from fixed_anchor.core.plan import HostPlan, InterfacePlan, Plan
 from fixed_anchor.core.rules.given import given_findings
-from fixed_anchor.core.survey import HostSurvey
+from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
+
+
+def _of_dhcpcd(
+    host: HostPlan, interface: InterfacePlan, found: SurveyedInterface, survey: HostSurvey
+) -> Iterator[Finding]:
+    """What of IPv6 goes with dhcpcd, which does it by itself where only IPv4 is declared (dhcpcd(8))."""
+    goes = found.link.client == "dhcpcd" and interface.ipv4 in ("fixed", "off") and interface.ipv6 == "untouched"
+    if not goes or (found.declared is not None and found.declared.ipv6 in ("dhcp", "fixed")):
+        return
+    for held in found.addresses:
+        if held.address.version == 6 and held.origin in ("dhcp", "slaac"):
+            leased = held.origin == "dhcp"
+            yield finding(
+                "ipv6-goes-with-lease",
+                f"dhcpcd has given {interface.name} {held.address}, and ends with the lease: "
+                + ("nobody else asks DHCPv6" if leased else "the kernel makes another one of the same prefix"),
+                host=host.name,
+                interface=interface.name,
+                address=held.address.ip,
+                seen_in=f"the processes of {survey.host}",
+                severity=BLOCKER if leased else None,
+                remedy="plan IPv6 as well: `ipv6: dhcp`, or an address to hold" if leased else None,
+            )
 
 
 def host_findings(
@@ -56,6 +80,7 @@ def host_findings(
         )
     elif survey.running and found.is_down:
         yield raised("link-down", f"the link of {interface.name} is down", seen_in=f"the kernel of {survey.host}")
+    yield from _of_dhcpcd(host, interface, found, survey)
     for address in found.addresses:
         if address.origin == "link-local" and address.address.version == 4:
             yield raised(
