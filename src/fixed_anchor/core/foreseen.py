@@ -46,6 +46,7 @@ class Foreseen(msgspec.Struct, frozen=True):
 
     ``wanted`` is what the plan wants, and ``declared`` what is then declared, by interface. ``asides`` is
     what the files say beside that. ``going`` are the addresses that the host would not hold any more.
+    ``refusal`` says why none can be drafted, ``unfit`` why the host's own parser would not take them.
     ``rewritten`` has the text of each file that the draft changes, ``None`` where it is deleted.
     """
 
@@ -54,4 +55,5 @@ class Foreseen(msgspec.Struct, frozen=True):
     asides: tuple[Aside, ...]
     going: frozenset[IPAddress]
     refusal: Refusal | None = None
+    unfit: Refusal | None = None
     rewritten: Mapping[str, str | None] = {}

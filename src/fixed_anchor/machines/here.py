@@ -7,8 +7,11 @@ import os
 import shlex
 import socket
 import subprocess
+import tempfile
+from collections.abc import Mapping
 from pathlib import Path
 
+from fixed_anchor.change.files import encode
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.errors import AnchorError, NoAccess
 from fixed_anchor.core.survey import SurveyedInterface
@@ -16,6 +19,7 @@ from fixed_anchor.machines.fetched import Fetched, one_by_one
 from fixed_anchor.machines.files import DiskFiles
 from fixed_anchor.machines.readable import Ran, Wanted
 from fixed_anchor.machines.session import session_address, session_port
+from fixed_anchor.machines.store import FOLDER
 from fixed_anchor.vantages import vantage_on
 from fixed_anchor.vantages.protocol import Vantage
 
@@ -23,6 +27,10 @@ _log = logging.getLogger(__name__)
 
 STATE_DIR = "/var/lib/fixed-anchor"
 _PATH = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
+
+
+def _below(folder: str, word: str) -> str:
+    return folder + word.removeprefix(FOLDER) if word.startswith(FOLDER) else word
 
 
 class Here(DiskFiles):
@@ -77,6 +85,15 @@ class Here(DiskFiles):
         ran = self._run(argv, timeout)
         _log.info("%s: status %s", shlex.join(argv), ran.status)
         return ran
+
+    def try_out(self, files: Mapping[str, str], argv: tuple[str, ...], timeout: float = 30.0) -> Ran:
+        with tempfile.TemporaryDirectory(prefix="fixed-anchor-") as folder:
+            for path, text in files.items():
+                target = Path(folder + path)
+                target.parent.mkdir(parents=True, exist_ok=True)
+                target.write_bytes(encode(text))
+                target.chmod(0o600)
+            return self.run(tuple(_below(folder, word) for word in argv), timeout)
 
     def _run(self, argv: tuple[str, ...], timeout: float) -> Ran:
         environment = {"PATH": _PATH, "LC_ALL": "C"}

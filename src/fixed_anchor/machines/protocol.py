@@ -15,7 +15,7 @@ from fixed_anchor.core.elsewhere import Spelling
 from fixed_anchor.core.errors import AnchorError
 from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.machines.fetched import Fetched
-from fixed_anchor.machines.readable import Readable, Wanted
+from fixed_anchor.machines.readable import Ran, Readable, Wanted
 from fixed_anchor.machines.search import Found
 from fixed_anchor.machines.store import Store
 from fixed_anchor.machines.windows.facts import Facts
@@ -63,6 +63,14 @@ class Machine(Readable, Protocol):
 
     def put_all(self, folder: str, files: Mapping[str, tuple[bytes, int]]) -> None:
         """Writes files inside ``state_dir`` in one go, by their paths below ``folder``, each with its mode."""
+        ...
+
+    def try_out(self, files: Mapping[str, str], argv: tuple[str, ...], timeout: float = 30.0) -> Ran:
+        """Runs ``argv`` over a copy: a new folder for its owner alone, with ``files`` below it, that goes afterwards.
+
+        :data:`~fixed_anchor.machines.store.FOLDER` at the beginning of a word is that folder. Its status is ``None``
+        where nothing can be run.
+        """
         ...
 
     def search(self, spelling: Spelling) -> Found:

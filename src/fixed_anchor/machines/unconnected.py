@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.errors import AnchorError
+from fixed_anchor.machines.readable import Ran, not_asked
 from fixed_anchor.machines.store import ShellStore
 from fixed_anchor.machines.windows.facts import Facts
 
@@ -17,6 +20,9 @@ class Unconnected(ShellStore):
 
     def recognise(self) -> None:
         """It is known."""
+
+    def try_out(self, files: Mapping[str, str], argv: tuple[str, ...], timeout: float = 30.0) -> Ran:
+        return not_asked(argv)
 
     def let_go(self) -> None:
         """There is no connection."""

@@ -22,6 +22,7 @@ from fixed_anchor.formats.protocol import Declaration, Format
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe.fetching import format_files
 from fixed_anchor.workflow.linux.draft import draft_host
+from fixed_anchor.workflow.linux.own_parser import tried
 
 #: What stands between the addresses of a line.
 _NOT_ADDRESS = re.compile(r"[^0-9a-fA-F.:/]+")
@@ -65,7 +66,8 @@ def foresee(plan: Plan, host: HostPlan, machine: Machine, survey: HostSurvey) ->
     going = frozenset(going_from(host, survey, wanted))
     asides = [_as_it_stands(aside, survey.asides) for aside in asides]
     rewritten = {edit.path: edit.after.text if edit.after is not None else None for edit in edits}
-    return Foreseen(wanted, declared, tuple(dict.fromkeys(asides)), going, refusal, rewritten)
+    unfit = tried(machine, survey, edits).refusal if edits else None
+    return Foreseen(wanted, declared, tuple(dict.fromkeys(asides)), going, refusal, unfit, rewritten)
 
 
 def _named(route: Route) -> list[str]:

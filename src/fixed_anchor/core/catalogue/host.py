@@ -6,6 +6,14 @@ from fixed_anchor.core.catalogue.kinds import BLOCKER, NOTE, WARNING, Row
 
 ROWS: tuple[Row, ...] = (
     (
+        "draft-refused",
+        "host",
+        BLOCKER,
+        "the host's own parser does not take its files as drafted",
+        "It was asked over a copy, and nothing was written. With such files the change would be rolled back.",
+        "Correct the line that it names.",
+    ),
+    (
         "too-old",
         "host",
         BLOCKER,

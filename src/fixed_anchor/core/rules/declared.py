@@ -43,7 +43,8 @@ from fixed_anchor.core.survey import INTERFACES_DAEMONS, NOBODY, HostSurvey, whi
 #: The codes of what these rules raise: what `draft` says of the files that it shows.
 CODES = frozenset(
     {
-        "cannot-be-drafted", "is-port", "gateway-not-used", "default-route-overridden", "names-old-address",
+        "cannot-be-drafted", "draft-refused",
+        "is-port", "gateway-not-used", "default-route-overridden", "names-old-address",
         "hook-configures", "not-up-at-boot", "name-changes", "match-unclear", "another-configures",
         "another-may-configure", "rewritten-by-another", "file-unreadable", "stops-at-unreadable",
         "resolv-conf-rewritten", "two-default-routes", "remark-is-read", "stack-unclear",
@@ -76,6 +77,14 @@ def declared_findings(planned: HostPlan, survey: HostSurvey, foreseen: Foreseen)
     yield from found
     # A port, and a broken file, are refused for what was told already.
     told = any(f.code in ("is-port", "stops-at-unreadable", "name-not-unique", "stack-unclear") for f in found)
+    if foreseen.unfit is not None:
+        yield finding(
+            "draft-refused",
+            foreseen.unfit.message,
+            host=host,
+            seen_in=foreseen.unfit.seen_in,
+            remedy=foreseen.unfit.remedy,
+        )
     if foreseen.refusal is not None and not told:
         yield finding(
             "cannot-be-drafted",

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from importlib import resources
 
 import msgspec
@@ -54,6 +54,16 @@ class Errand:
         """A command, which is ended after ``seconds``."""
         self.seconds += seconds
         self._lines += [f"run {seconds:.0f} {len(argv)}", *(f" {word}" for word in plain_lines(argv))]
+
+    def try_out(self, files: Mapping[str, str], argv: tuple[str, ...], seconds: float) -> None:
+        """The same over a copy of ``files`` in a folder that goes again; ``FOLDER`` in a word is that one."""
+        self.seconds += seconds
+        self._lines.append("copy")
+        for path, text in files.items():
+            if "\0" in text:
+                raise InputError("a null byte cannot be carried to another host", file=path)
+            self._lines += [f"lay {plain_line(path)}", *as_lines(text), "."]
+        self._lines += [f"try {seconds:.0f} {len(argv)}", *(f" {word}" for word in plain_lines(argv))]
 
     def put(self, path: str, data: bytes, mode: int) -> None:
         """A file to be written, with its mode."""

@@ -150,6 +150,27 @@ put() {
         echo "failed $(plain "$said")"
     fi
 }
+# A copy of files to try a command on: in a folder for this user alone, that goes when the command has ended.
+lay() {
+    if [ -n "$copy" ]; then { mkdir -p "$copy${1%/*}" && lines >"$copy$1"; } 2>/dev/null; else lines >/dev/null; fi
+}
+# try SECONDS COMMAND...: the same as run, where a word that begins with @copy lies in that folder.
+try() {
+    seconds=$1 left=$#
+    shift
+    while [ "$left" -gt 1 ]; do
+        case $1 in @copy*) set -- "$@" "$copy${1#@copy}" ;; *) set -- "$@" "$1" ;; esac
+        shift
+        left=$((left - 1))
+    done
+    [ -n "$copy" ] || set -- sh -c 'echo "there is no room for a copy of the files" >&2; exit 126'
+    run "$seconds" "$@"
+    no_copy
+}
+no_copy() {
+    [ -z "$copy" ] || rm -rf "$copy"
+    copy=''
+}
 new_folder() {
     if [ -d "$1" ]; then
         echo "there $1"
@@ -189,7 +210,7 @@ serve() {
     # A shell of another system than the machine's own.
     [ -z "${SYSTEMROOT-}${WSL_DISTRO_NAME-}" ] || say "windows"
     say "hello $(id -u)"
-    wanted=''
+    wanted='' copy=''
     while IFS= read -r request; do
         rest=${request#* }
         case $request in
@@ -203,6 +224,13 @@ serve() {
             while [ $# -lt "${rest#* }" ] && IFS= read -r word; do set -- "$@" "${word#?}"; done
             run "${rest% *}" "$@"
             ;;
+        copy) copy=$(mktemp -d 2>/dev/null) || copy='' ;;
+        "lay "*) lay "$rest" || no_copy ;;
+        "try "*)
+            set --
+            while [ $# -lt "${rest#* }" ] && IFS= read -r word; do set -- "$@" "${word#?}"; done
+            try "${rest% *}" "$@"
+            ;;
         "put "*) more=${rest#* }; put "${rest%% *}" "${more%% *}" "${more#* }" ;;
         "folder "*) new_folder "$rest" ;;
         "rename "*) IFS= read -r new; rename_folder "$rest" "${new#?}" ;;
@@ -210,6 +238,7 @@ serve() {
         "reply "*) tell_files; say "reply $rest" ;;
         esac
     done
+    no_copy
 }
 why='' early=''
 [ "$(id -u)" = 0 ] || become_root

@@ -160,6 +160,12 @@ class SshMachine(Connected, ShellStore):
         _log.info("%s: %s: status %s", self.name, shlex.join(argv), ran[0].status if ran else None)
         return ran[0] if ran else not_asked(argv)
 
+    def try_out(self, files: Mapping[str, str], argv: tuple[str, ...], timeout: float = _USUAL) -> Ran:
+        errand = Errand()
+        errand.try_out(files, argv, timeout)
+        ran = self.ask(errand).ran
+        return ran[0] if ran else not_asked(argv)
+
     def make_folder(self, path: str) -> bool:
         errand = Errand()
         errand.new_folder(path)
