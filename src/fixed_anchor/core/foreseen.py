@@ -46,7 +46,8 @@ class Foreseen(msgspec.Struct, frozen=True):
 
     ``wanted`` is what the plan wants, and ``declared`` what is then declared, by interface. ``asides`` is
     what the files say beside that. ``going`` are the addresses that the host would not hold any more.
-    ``refusal`` says why none can be drafted, ``unfit`` why the host's own parser would not take them.
+    ``refusal`` says why none can be drafted, ``unfit`` why the host's own parser would not take them,
+    and ``untried`` why it was not asked.
     ``rewritten`` has the text of each file that the draft changes, ``None`` where it is deleted.
     """
 
@@ -56,4 +57,5 @@ class Foreseen(msgspec.Struct, frozen=True):
     going: frozenset[IPAddress]
     refusal: Refusal | None = None
     unfit: Refusal | None = None
+    untried: str = ""
     rewritten: Mapping[str, str | None] = {}

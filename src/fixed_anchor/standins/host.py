@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+import re
 import time
 from collections.abc import Callable
 from typing import Any, Protocol
@@ -12,6 +13,7 @@ from fixed_anchor.change.files import FileText
 from fixed_anchor.core.addresses import IPAddress, default_network, parse_address, parse_interface_address, with_prefix
 from fixed_anchor.core.config import LinkFacts
 from fixed_anchor.core.errors import AnchorError, InputError
+from fixed_anchor.daemons import programs
 from fixed_anchor.formats import FORMATS, interfaces2
 from fixed_anchor.packets.ipv6 import link_local_of
 from fixed_anchor.standins.station import SimulatedHost, SimulatedInterface, Station
@@ -157,6 +159,7 @@ class StandinHost:
             ("systemctl", "restart"): self._reload,
             ("systemctl", "is-active"): self._is_active,
             ("ps", "-eo", "args"): lambda _: (0, "ARGS\n/sbin/init\n", ""),
+            ("dpkg-query", "-W"): lambda _: (0, self._packages(), ""),
             ("ss",): lambda _: (0, _SOCKETS, ""),
             ("hostname", "-F"): lambda _: (0, "", ""),
             ("test", "-d", "/run/systemd/system"): lambda _: (0, "", ""),
@@ -171,6 +174,12 @@ class StandinHost:
             if known is not None:
                 return known(argv[length:])
         return 127, "", f"{argv[0]}: not found"
+
+    def _packages(self) -> str:
+        """The packages that the record in its tree has, a line each."""
+        status = self.files.read(programs.STATUS)
+        fields = re.findall(r"^(?:Package|Version): (.*)$", status.text if status is not None else "", re.MULTILINE)
+        return "".join(f"installed {n} {v}\n" for n, v in zip(fields[::2], fields[1::2], strict=True))
 
     def _link_set(self, rest: tuple[str, ...]) -> tuple[int, str, str]:
         kernel = self.kernel()

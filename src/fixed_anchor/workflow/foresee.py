@@ -66,8 +66,9 @@ def foresee(plan: Plan, host: HostPlan, machine: Machine, survey: HostSurvey) ->
     going = frozenset(going_from(host, survey, wanted))
     asides = [_as_it_stands(aside, survey.asides) for aside in asides]
     rewritten = {edit.path: edit.after.text if edit.after is not None else None for edit in edits}
-    unfit = tried(machine, survey, edits).refusal if edits else None
-    return Foreseen(wanted, declared, tuple(dict.fromkeys(asides)), going, refusal, unfit, rewritten)
+    parser = tried(machine, survey, edits)
+    asides = list(dict.fromkeys(asides))
+    return Foreseen(wanted, declared, tuple(asides), going, refusal, parser.refusal, parser.why_not, rewritten)
 
 
 def _named(route: Route) -> list[str]:

@@ -14,6 +14,14 @@ ROWS: tuple[Row, ...] = (
         "Correct the line that it names.",
     ),
     (
+        "draft-not-tried",
+        "host",
+        NOTE,
+        "the host's own parser was not asked about its files as drafted",
+        "They were read with our own readers alone, which know the manual pages, not every release.",
+        "Where the host runs, `check` it over SSH, or there.",
+    ),
+    (
         "too-old",
         "host",
         BLOCKER,

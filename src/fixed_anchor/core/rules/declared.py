@@ -43,7 +43,7 @@ from fixed_anchor.core.survey import INTERFACES_DAEMONS, NOBODY, HostSurvey, whi
 #: The codes of what these rules raise: what `draft` says of the files that it shows.
 CODES = frozenset(
     {
-        "cannot-be-drafted", "draft-refused",
+        "cannot-be-drafted", "draft-refused", "draft-not-tried",
         "is-port", "gateway-not-used", "default-route-overridden", "names-old-address",
         "hook-configures", "not-up-at-boot", "name-changes", "match-unclear", "another-configures",
         "another-may-configure", "rewritten-by-another", "file-unreadable", "stops-at-unreadable",
@@ -85,6 +85,8 @@ def declared_findings(planned: HostPlan, survey: HostSurvey, foreseen: Foreseen)
             seen_in=foreseen.unfit.seen_in,
             remedy=foreseen.unfit.remedy,
         )
+    if foreseen.untried:
+        yield finding("draft-not-tried", foreseen.untried, host=host, seen_in=f"files of {host} as drafted")
     if foreseen.refusal is not None and not told:
         yield finding(
             "cannot-be-drafted",
