@@ -12,9 +12,10 @@ from tests.lab.advertising import Router
 from tests.lab.faults import CHANGE, ends, guard_pid, log
 from tests.lab.host import LabHost
 from tests.lab.image import RELEASES, image_of
-from tests.lab.network import Segment, wait_for
+from tests.lab.network import Labs, Segment, wait_for
 from tests.lab.seats import SSH, Reached, Seat
 from tests.lab.test_matrix import ANOTHER, NM_UNITS, STACKS
+from tests.lab.test_two_links import STACKS as TWO_LINKS
 
 pytestmark = pytest.mark.one_in(4)
 
@@ -27,7 +28,32 @@ EVERY = list(itertools.product(RELEASES, [*STACKS, *MORE]))
 COVER = [("bullseye", "netplan-networkd"), ("trixie", "ifupdown")]
 STUB = "../run/systemd/resolve/stub-resolv.conf"
 
-MakeAged = Callable[[str, str], tuple[LabHost, Seat]]
+MakeAged = Callable[..., tuple[LabHost, Seat]]
+
+#: Two links, each with both versions of IP.
+PLAN = """\
+plan: 1
+segments:
+  quay:
+    subnet: [203.0.113.0/24, "2001:db8:7e:1::/64"]
+    gateway: [203.0.113.1, "2001:db8:7e:1::1"]
+    resolvers: [203.0.113.2]
+    search: [ternpoint.example]
+    pools: [203.0.113.100 - 203.0.113.199]
+  labs:
+    subnet: [198.51.100.0/24, "2001:db8:7e:2::/64"]
+    gateway: [198.51.100.1, "2001:db8:7e:2::1"]
+    resolvers: [198.51.100.2]
+    search: [labs.ternpoint.example]
+    pools: [198.51.100.100 - 198.51.100.199]
+hosts:
+  tide-db:
+    reach: ssh:tide-db
+    interfaces:
+      eth0: {segment: quay, hold: [203.0.113.20, "2001:db8:7e:1::20"]}
+      eth1: {segment: labs, hold: [198.51.100.20, "2001:db8:7e:2::20"], gateway: none}
+"""
+BOTH = list(itertools.product(RELEASES, [s for s in TWO_LINKS if s != "ifupdown2"]))
 
 
 @pytest.fixture
@@ -35,10 +61,10 @@ def aged(segment: Segment, tmp_path: Path) -> Iterator[MakeAged]:
     """Makes a host of a release and a stack, and the seat that reaches it."""
     made: list[LabHost] = []
 
-    def make(release: str, stack: str) -> tuple[LabHost, Seat]:
-        files, units = (STACKS | MORE)[stack]
+    def make(release: str, stack: str, second: Segment | None = None) -> tuple[LabHost, Seat]:
+        files, units = TWO_LINKS[stack] if second is not None else (STACKS | MORE)[stack]
         resolved = "resolved" if stack.endswith("networkd") else ""
-        host = LabHost("tide-db", tmp_path, segment, files, (*units, SSH), image=image_of(release))
+        host = LabHost("tide-db", tmp_path, segment, files, (*units, SSH), second=second, image=image_of(release))
         made.append(host)
         resolv_conf = host.disk("/etc/resolv.conf")
         resolv_conf.unlink(missing_ok=True)
@@ -98,6 +124,24 @@ def test_there_and_back(aged: MakeAged, release: str, stack: str) -> None:
     seat.does("restore", "--plan", "plan.yaml", "--host", "tide-db", says=["change 0002: confirmed"])
     wait_for("the lease", host.leased, 40)
     assert not host.holds(ANOTHER)
+
+
+@pytest.mark.parametrize(("release", "stack"), cover(BOTH, []))
+def test_two_links_and_both_versions(aged: MakeAged, labs: Labs, release: str, stack: str) -> None:
+    host, seat = aged(release, stack, labs)
+    wait_for("a lease on eth1", lambda: " dynamic " in host.addresses(link="eth1"), 60)
+    seat.write("/root/plan.yaml", PLAN)
+    converted(seat, host)
+    host.cut_power()
+    host.boot()
+    for link, held in (("eth0", (ANOTHER, "2001:db8:7e:1::20")), ("eth1", ("198.51.100.20", "2001:db8:7e:2::20"))):
+        for address in held:
+            there = lambda n=link, a=address: f" {a}/" in host.addresses("-4", n) + host.addresses("-6", n)  # noqa: E731
+            wait_for(f"{address} on {link}", there, 40)
+    seat.does("verify", "plan.yaml", says=["the state is as planned"])
+    seat.does("restore", "--plan", "plan.yaml", "--host", "tide-db", says=["change 0002: confirmed"])
+    for link in ("eth0", "eth1"):
+        wait_for(f"the lease on {link}", lambda n=link: " dynamic " in host.addresses(link=n), 60)
 
 
 @pytest.mark.parametrize(("release", "stack"), cover(EVERY, [("trixie", "networkd")]))

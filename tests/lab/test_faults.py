@@ -140,13 +140,30 @@ def test_a_missing_command(host: LabHost, stack: str) -> None:
     assert "no change is open" in host.tool("status").stdout
 
 
-@pytest.mark.parametrize("how", ["exit 1", "exec sleep 600"], ids=["fails", "hangs"])
+#: What a command does instead of its work, and what the reason says of it.
+FAILS = {
+    "fails": (r"echo first words; printf 'last \033[31mwords\007\n' >&2; exit 1", "it said: first words; last words"),
+    "raves": ("yes rave | head -c 10000000; echo no more of that >&2; exit 1", "no more of that"),
+    "says nothing": ("exit 1", "a command ended with status 1"),
+    "hangs": ("echo still at it; exec sleep 600", "a command did not end within 60 s"),
+}
+
+
+@pytest.mark.parametrize("how", FAILS)
 def test_an_activation_command(host: LabHost, stack: str, how: str) -> None:
-    stand_before(host, TELLS[stack], "activating", how)
+    """It is told with its own last words: in what is printed, by the status, and in the history."""
+    action, words = FAILS[how]
+    stand_before(host, TELLS[stack], "activating", action)
     running = Running(host, "--unattended", "--grace")
     assert running.ended() == 3, running.said() + log(host)
     ends(host, "rolled-back")
     wholly_old(host, running.before)
+    for said in (running.said(), host.tool("status").stdout, host.tool("history").stdout):
+        assert words in " ".join(said.split()), said
+        assert "\x1b" not in said
+        assert len(said) < 20_000
+    if how == "hangs":
+        assert "still at it" in running.said()
 
 
 def _small_disk(host: LabHost, stack: str) -> None:

@@ -136,6 +136,8 @@ def _show_interface(out: Console, interface: SurveyedInterface, survey: HostSurv
         rows.append(("taken by", printable(interface.link.master)))
     if interface.lease is not None and interface.lease.server is not None:
         rows.append(("leased by", str(interface.lease.server)))
+    elif interface.lease is not None and interface.link.client == "udhcpc":
+        rows.append(("leased by", "not known: udhcpc keeps no record of its lease"))
     for route in interface.routes:
         if route.is_default:
             metric = f"   metric {route.metric}" if route.metric is not None else ""
