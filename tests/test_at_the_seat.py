@@ -21,7 +21,7 @@ from fixed_anchor.change.content import FileContent
 from fixed_anchor.core.addresses import IPAddress, parse_address
 from fixed_anchor.core.config import InterfaceConfig, Route
 from fixed_anchor.core.errors import NoAccess, Refused, Unreachable
-from fixed_anchor.core.reaching import ACCEPTS, SILENT
+from fixed_anchor.core.reaching import ACCEPTS, SILENT, UNREACHABLE
 from fixed_anchor.core.rules.wire import Holder, WireAnswer, more_telling
 from fixed_anchor.core.verification import VerifyCheck, VerifyResult
 from fixed_anchor.machines.ssh import corrections as at_the_seat
@@ -35,6 +35,7 @@ from fixed_anchor.packets.ethernet import Frame
 from fixed_anchor.planfile.reader import read_plan
 from fixed_anchor.vantages import packet_filter
 from fixed_anchor.workflow.carry_out import carry_out
+from fixed_anchor.workflow.network.look import Looked
 from fixed_anchor.workflow.network.neighbour_checks import NeighbourChecks
 from fixed_anchor.workflow.network.on_segment import Neighbour, vantage_for
 from fixed_anchor.workflow.site import Site
@@ -252,6 +253,18 @@ def test_what_a_neighbour_sees(
     assert [check.code for check in silent] == (["neighbour-finds"] if OTHER in after.macs else [])
     after.lost = True
     assert checks.made(wanted) == []
+
+
+def test_a_neighbour_without_ipv6_speaks_of_ipv4_alone(monkeypatch: pytest.MonkeyPatch) -> None:
+    """That it cannot connect to an address of the other version is no word about the host."""
+    checks = NeighbourChecks("tide-db", "eth0", frozenset({OWN}), Neighbour("tide-ns2", Beside({OWN})), 22)  # type: ignore[arg-type]
+    checks.before((parse_address(OLD),))
+    checks.neighbour = Neighbour("tide-ns2", Beside({OWN}, UNREACHABLE))  # type: ignore[arg-type]
+    wanted = InterfaceConfig("eth0", ipv6="fixed", addresses=(ip_interface("2001:db8:7e:1::20/64"),))
+    monkeypatch.setattr(NeighbourChecks, "_look", lambda *said: Looked({}, {}))
+    monkeypatch.setattr("time.sleep", lambda seconds: None)
+    (made,) = (check for check in checks.made(wanted) if check.code == "neighbour-ssh")
+    assert (made.outcome, made.required, made.observed) == ("fail", False, UNREACHABLE)
 
 
 def test_of_two_looks_the_one_that_saw_somebody_counts() -> None:

@@ -290,7 +290,7 @@ def test_pick_says_why(site: Path) -> None:
     assert "segment: quay" in text
     assert "- kea: dhcp/kea-dhcp4.conf" in text
     assert "203.0.113.31 answered from 00:00:5e:00:53:5b" in done.stderr
-    assert "nobody answered 3 ARP probes (RFC 5227)" in done.stderr
+    assert "nobody answered 3 ARP probes (RFC 5227)" in " ".join(done.stderr.split())
     for said in ("kea dhcp/kea-dhcp4.conf: not reserved", "address-list addresses.csv: not listed"):
         assert said in text.replace("# ", "")
     assert run(site, *words[:-1], "-", "--keep").stdout.count("203.0.113.131") == 1

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from fixed_anchor.packets import dhcp, ipv6
 from fixed_anchor.packets.announcements import Announcements
 from fixed_anchor.packets.arp import REPLY, REQUEST, Arp, probe_frame, reply_frame
-from fixed_anchor.packets.arp_probes import QUICKLY, ArpProbes
+from fixed_anchor.packets.arp_probes import AFTERWARDS, CAREFULLY, CONTROL, QUICKLY, ArpProbes, Pattern
 from fixed_anchor.packets.conversation import Together
 from fixed_anchor.packets.dhcp_questions import DhcpQuestions
 from fixed_anchor.packets.dhcp_release import Release
@@ -118,6 +118,38 @@ def test_a_sweep_asks_the_silent_ones_once_more() -> None:
     assert sent == 150
     assert sum(bool(h) for h in probes.holders.values()) == 50
     assert probes.deadline == pytest.approx(1.03, abs=0.01)
+
+
+@pytest.mark.parametrize("pattern", [CAREFULLY, AFTERWARDS, QUICKLY, CONTROL], ids=lambda p: p.words)
+def test_whoever_answers_is_never_probed_twice(pattern: Pattern) -> None:
+    """dhcpcd gives its lease up at the second probe within 10 s; a request, which names its sender, harms nobody."""
+    targets = [IPv4Address(int(TARGET) + n) for n in range(4)]
+    own = IPv4Address("203.0.113.9")
+    for sender in (own, None):
+        probes = ArpProbes(OWN, targets, pattern, sender=sender)
+        sent: dict[IPv4Address, list[IPv4Address]] = {target: [] for target in targets}
+        for send in probes.sends():
+            request = Arp.decode(Frame.decode(send.frame).payload)
+            sent[request.target].append(request.sender)
+            if int(request.target) % 2:
+                probes.receive(reply_frame(OTHER, request.target, request))
+        for target, senders in sent.items():
+            probed = senders.count(IPv4Address(0))
+            if not int(target) % 2:
+                # The silent ones get all of them: with a request first, a quick look has one probe less.
+                assert probed == pattern.passes - (pattern is QUICKLY and sender is not None)
+            else:
+                assert probed == (1 if sender is None else 0)
+            assert senders.count(own) >= (sender is not None)
+        answered = "ARP requests from 203.0.113.9" if sender is not None else pattern.words
+        assert [probes.asked_of(t) == answered for t in targets if int(t) % 2] == [True, True]
+
+
+def test_its_own_address_is_asked_for_by_probes_alone() -> None:
+    """A request that comes from the address asked for would announce it."""
+    probes = ArpProbes(OWN, [TARGET], AFTERWARDS, sender=TARGET)
+    senders = {Arp.decode(Frame.decode(send.frame).payload).sender for send in probes.sends()}
+    assert (senders, probes.asked) == ({IPv4Address(0)}, AFTERWARDS.words)
 
 
 def _arp(operation: int, mac: str, sender: IPv4Address, target: IPv4Address) -> bytes:

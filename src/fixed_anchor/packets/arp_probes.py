@@ -19,15 +19,15 @@ PROBE_NUM = 3
 PROBE_MIN = 1.0
 PROBE_MAX = 2.0
 ANNOUNCE_WAIT = 2.0
-#: Seconds before each request that is no probe.
-_FROM_SENDER = 1 / PACE
+#: Seconds that an answer to a request may take before it is probed.
+_TO_ANSWER = 0.25
 
 
 class Pattern(msgspec.Struct, frozen=True):
     """When probes go out: a first wait, then passes over the targets, each after a pause of ``gap`` seconds.
 
     ``wait`` and ``gap`` are ranges, of which one is chosen by chance. ``window`` is how long is
-    listened after the last probe. ``repeat_answered`` asks again where somebody answered.
+    listened after the last probe. ``repeat_answered`` asks again where somebody answered, by a request.
     """
 
     passes: int
@@ -56,10 +56,16 @@ AGAIN = Pattern(2, (0.3, 3.0), (PROBE_MIN, PROBE_MAX), ANNOUNCE_WAIT, True, "2 m
 CONTROL = Pattern(2, (0.0, 0.0), (0.2, 0.2), 2.0, False, "2 ARP probes for others beside it")
 #: A first look at a whole segment: a second pass over the silent ones, and no waiting between.
 QUICKLY = Pattern(2, (0.0, 0.0), (0.0, 0.0), 1.0, False, "2 ARP probes in quick succession")
+#: The same with a request first: one pass less.
+_QUICKLY_AFTER_ONE = msgspec.structs.replace(QUICKLY, passes=1, words="1 ARP probe")
 
 
 class ArpProbes:
     """Probes of many IPv4 addresses together.
+
+    Nobody who has answered is probed, or not again: dhcpcd takes every probe for an address of its own as a claim, and
+    gives a leased one up at the second within 10 s, though RFC 5227, section 2.4, counts packets alone that are sent
+    from it. So with a ``sender`` plain requests go first, and probes to the silent ones.
 
     A reply counts, and so does any ARP packet whose sender claims the address. Another machine's
     probe for it (RFC 5227, section 2.1.1: a simultaneous probe) is no answer: ``probers`` has its MAC.
@@ -79,17 +85,17 @@ class ArpProbes:
     ) -> None:
         """``until_answered`` ends the conversation once every target has a holder.
 
-        With ``sender``, an address of this host, a last pass asks for the silent ones as every host does: some
-        switches drop requests from 0.0.0.0, and some proxies answer no other. Never with the address that is asked
-        for: that would announce it.
+        With ``sender``, an address of this host, a first pass asks as every host does: that harms nobody, some
+        switches drop requests from 0.0.0.0, and some proxies answer no other. Never where one of the ``targets`` is
+        that address: that would announce it.
         """
         self.mac = mac
-        self.pattern = pattern
-        self.sender = sender
-        self.asked = pattern.words + (f" and a request from {sender}" if sender is not None else "")
+        self.targets = tuple(dict.fromkeys(targets))
+        self.sender = sender if sender not in self.targets else None
+        self.pattern = _QUICKLY_AFTER_ONE if pattern is QUICKLY and self.sender is not None else pattern
+        self.asked = self.pattern.words + (f" and a request from {self.sender}" if self.sender is not None else "")
         self._until_answered = until_answered
         self._chance = chance or random.Random()
-        self.targets = tuple(dict.fromkeys(targets))
         self.arp_range: ArpRange = (min(self.targets), max(self.targets)) if self.targets else None
         self.holders: dict[IPAddress, dict[str, str]] = {target: {} for target in self.targets}
         self.probers: dict[IPAddress, set[str]] = {target: set() for target in self.targets}
@@ -100,21 +106,30 @@ class ArpProbes:
 
     def sends(self) -> Iterator[Send]:
         begin = self._chance.uniform(*self.pattern.wait)
+        if self.sender is not None:
+            for number, target in enumerate(self.targets):
+                self._last = begin + number / PACE
+                yield Send(self._last, request_frame(self.mac, self.sender, target))
+            begin = self._last + 1 / PACE + _TO_ANSWER
         for number in range(self.pattern.passes):
             if number:
                 begin = self._last + 1 / PACE + self._chance.uniform(*self.pattern.gap)
             sent = 0
             for target in self.targets:
-                if self.pattern.repeat_answered or not self.holders[target]:
-                    self._last = begin + sent / PACE
-                    sent += 1
-                    yield Send(self._last, probe_frame(self.mac, target))
+                if not self.holders[target]:
+                    frame = probe_frame(self.mac, target)
+                elif self.pattern.repeat_answered and self.sender is not None:
+                    frame = request_frame(self.mac, self.sender, target)
+                else:
+                    continue
+                self._last = begin + sent / PACE
+                sent += 1
+                yield Send(self._last, frame)
 
-        if self.sender is not None:
-            for target in self.targets:
-                if target != self.sender and not self.holders[target]:
-                    self._last += _FROM_SENDER
-                    yield Send(self._last, request_frame(self.mac, self.sender, target))
+    def asked_of(self, target: IPAddress) -> str:
+        """What was asked of one of the targets."""
+        answered = bool(self.holders[target]) and self.sender is not None
+        return f"ARP requests from {self.sender}" if answered else self.asked
 
     @property
     def deadline(self) -> float:

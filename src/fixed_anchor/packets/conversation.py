@@ -60,7 +60,7 @@ class HolderQuestion(Conversation, Protocol):
     """A conversation that finds out who holds addresses.
 
     ``holders`` maps each address to the MACs seen for it, each with how it was seen; ``probers`` to
-    those that ask for it themselves, which is no answer. ``asked`` says in words what was done.
+    those that ask for it themselves, which is no answer. ``asked`` says in words what was done where nobody answers.
     ``ignored`` counts frames that were broken.
     """
 
@@ -68,6 +68,10 @@ class HolderQuestion(Conversation, Protocol):
     probers: dict[IPAddress, set[str]]
     asked: str
     ignored: int
+
+    def asked_of(self, target: IPAddress) -> str:
+        """The same of one address."""
+        ...
 
 
 class Together:

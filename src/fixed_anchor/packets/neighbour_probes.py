@@ -64,6 +64,10 @@ class NeighbourProbes:
                 self._last = begin + index / PACE
                 yield Send(self._last, solicitation_frame(self.mac, self.source, target))
 
+    def asked_of(self, target: IPAddress) -> str:
+        """What was asked of one of the targets: of each the same."""
+        return self.asked
+
     @property
     def deadline(self) -> float:
         return self._last + WINDOW

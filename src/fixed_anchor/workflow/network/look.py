@@ -81,9 +81,7 @@ def _with_frames(
     four = [t for t in targets if isinstance(t, IPv4Address)]
     six = [t for t in targets if isinstance(t, IPv6Address)]
     if four:
-        # A request of an ordinary host is added where an address may be taken, and where proxies are looked for.
-        sender = frames.own if pattern in (CAREFULLY, CONTROL) and not quickly else None
-        asking.append(ArpProbes(frames.mac, four, pattern, until_answered=quickly, sender=sender))
+        asking.append(ArpProbes(frames.mac, four, pattern, until_answered=quickly, sender=frames.own))
     if six:
         wait = random.uniform(*pattern.wait) if pattern is AGAIN else 0.0
         # A link that was just switched on, or that its daemon keeps bare, asks from the address that its MAC makes.
@@ -98,10 +96,11 @@ def _with_frames(
     at = utc()
     answers: dict[IPAddress, WireAnswer] = {}
     for question in asking:
-        asked = question.asked + (f", {lost} received frames lost" if lost else "")
+        beside = f", {lost} received frames lost" if lost else ""
         if question.ignored:
-            asked += f", {question.ignored} broken frames passed over"
+            beside += f", {question.ignored} broken frames passed over"
         for target, holders in question.holders.items():
+            asked = question.asked_of(target) + beside
             found = tuple(Holder(mac, how) for mac, how in sorted(holders.items()))
             answers[target] = WireAnswer(target, found, asked, name, at, tuple(sorted(question.probers[target] - ours)))
     seen = tuple(_seen(a, name, at) for a in servers.answers) if servers is not None else ()

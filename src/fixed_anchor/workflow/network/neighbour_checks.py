@@ -24,10 +24,13 @@ _TRIES, _PAUSE = 4, 1.0
 
 
 class _Before(msgspec.Struct, frozen=True):
-    """Whether the neighbour found the host before a change, and whether its SSH port took connections."""
+    """Whether the neighbour found the host before a change, and by which IP versions its SSH port took connections.
+
+    By the other one the neighbour itself may have no address there, or no way.
+    """
 
     found: bool
-    accepts: bool
+    accepts: frozenset[int]
 
 
 class NeighbourChecks:
@@ -42,7 +45,7 @@ class NeighbourChecks:
         self.host, self.interface = host, interface
         self.neighbour = neighbour
         self._own, self._port = own, port
-        self._before = _Before(False, False)
+        self._before = _Before(False, frozenset())
 
     def before(self, addresses: Iterable[IPAddress]) -> None:
         """Looks for the host at ``addresses`` that it has today."""
@@ -50,7 +53,7 @@ class NeighbourChecks:
         try:
             looked = self._look(today, ())
             found = any(self._has(looked, address) for address in today)
-            accepts = any(self._connect(address) == ACCEPTS for address in today)
+            accepts = frozenset(address.version for address in today if self._connect(address) == ACCEPTS)
         except NoAccess:
             return
         self._before = _Before(found, accepts)
@@ -89,7 +92,7 @@ class NeighbourChecks:
                 expected = f"{address} port {self._port} takes connections of {self.neighbour.host}"
                 why = None if said == ACCEPTS else "nobody connects to the SSH port from there"
                 observed = expected if why is None else said
-                required = self._before.accepts and hears
+                required = address.version in self._before.accepts and hears
                 yield self._check("neighbour-ssh", required, str(address), expected, observed, why, took)
         for gateway in gateways:
             macs = self._macs(looked, gateway)
