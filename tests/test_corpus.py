@@ -124,4 +124,5 @@ def test_the_corpus_is_whole() -> None:
     assert len(CASES) >= 120
     assert min(by_stack.values()) >= 18
     told = {code for case in CASES for code in case.spec.get("told", [])}
-    assert ASKED - told == {"interface-missing"}
+    # No parser of a host is there to be asked.
+    assert ASKED - told == {"interface-missing", "draft-refused", "draft-not-tried"}

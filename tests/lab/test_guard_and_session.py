@@ -35,6 +35,9 @@ def session(host: LabHost, segment: Segment, folder: Path) -> tuple[Admin, str]:
     return admin, old
 
 
+pytestmark = pytest.mark.one_in(2)
+
+
 @pytest.mark.parametrize(("kill", "transient"), [("yes", True), ("no", False)])
 def test_it_lives_on(make_host: MakeHost, segment: Segment, tmp_path: Path, kill: str, transient: bool) -> None:
     host = make(make_host, kill, transient)

@@ -12,6 +12,8 @@ from tests.lab.host import MAC, MAC1, LabHost
 from tests.lab.network import Labs, wait_for
 from tests.lab.seats import SSH, Reached, Seat
 
+pytestmark = pytest.mark.one_in(2)
+
 IFUPDOWN = ("networking.service",)
 MANAGED = ("NetworkManager.service",)
 LO = "auto lo\niface lo inet loopback\n"

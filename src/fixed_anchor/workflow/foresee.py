@@ -68,7 +68,9 @@ def foresee(plan: Plan, host: HostPlan, machine: Machine, survey: HostSurvey) ->
     rewritten = {edit.path: edit.after.text if edit.after is not None else None for edit in edits}
     parser = tried(machine, survey, edits)
     asides = list(dict.fromkeys(asides))
-    return Foreseen(wanted, declared, tuple(asides), going, refusal, parser.refusal, parser.why_not, rewritten)
+    # Of a tree, and of a collection, it is told anyway that the host itself is not here.
+    untried = parser.why_not if machine.running and not machine.is_afar else ""
+    return Foreseen(wanted, declared, tuple(asides), going, refusal, parser.refusal, untried, rewritten)
 
 
 def _named(route: Route) -> list[str]:

@@ -19,7 +19,7 @@ ROWS: tuple[Row, ...] = (
         NOTE,
         "the host's own parser was not asked about its files as drafted",
         "They were read with our own readers alone, which know the manual pages, not every release.",
-        "Where the host runs, `check` it over SSH, or there.",
+        "Look why it does not answer there.",
     ),
     (
         "too-old",
