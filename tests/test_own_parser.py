@@ -127,6 +127,22 @@ def test_a_parser_that_could_not_be_asked_refuses_nothing(tmp_path: Path, ran: R
     assert (found.refusal, "could not be asked" in found.why_not) == (None, True)
 
 
+@pytest.mark.parametrize(
+    ("said", "refused"),
+    [
+        ("warning: br0: bridge inherits mtu from its ports. There is no need to assign mtu on a bridge\n", False),
+        ("warning: x\nerror: /tmp/x/etc/network/interfaces: line1: iface eth0: unsupported address method 'x'\n", True),
+    ],
+)
+def test_a_warning_of_ifupdown2_is_no_refusal(tmp_path: Path, said: str, refused: bool) -> None:
+    text = "iface eth0 inet dhcp\n"
+    machine = host(tmp_path, {INTERFACES: text}, Ran(1, "", said))
+    found = tried(machine, survey("ifupdown2"), edit(INTERFACES, text, text.replace("dhcp", "static")))
+    assert (found.refusal is not None) is refused
+    if found.refusal is not None:
+        assert found.refusal.seen_in == f"{INTERFACES}:1 as drafted, `iface eth0 inet static`"
+
+
 def test_what_is_no_matter_of_it_is_not_tried(tmp_path: Path) -> None:
     machine = host(tmp_path, {NETPLAN: YAML}, Ran(1, "", "no"))
     assert not tried(machine, survey("netplan"), edit("/etc/hostname", "a\n", "b\n")).refusal

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from itertools import islice
 
 import msgspec
@@ -41,26 +42,25 @@ def pick(known: Knowledge, segment: Segment, host: str, now: IPAddress, vantage:
             if seen.get(address):
                 taken.append(f"{address} answered from {' and '.join(seen[address])}")
                 continue
-            return Picked(address, (*_reasons(known, segment, address), how, likes, *taken))
+            return Picked(address, (*_reasons(known, segment, address), how(address), likes, *taken))
     raise Refused(
         f"no free address was found in {segment.name}",
         remedy="; ".join(taken) or "every address is in a pool, set aside, or known to be somebody's",
     )
 
 
-def _holders(vantage: Vantage, batch: list[IPAddress]) -> tuple[dict[IPAddress, list[str]], str]:
-    """The MACs that answered for each, and how was asked, in words."""
+def _holders(vantage: Vantage, batch: list[IPAddress]) -> tuple[dict[IPAddress, list[str]], Callable[[IPAddress], str]]:
+    """The MACs that answered for each; and of one for which nobody did, how it was asked for, in words."""
     if vantage.why_not is not None:
-        return {}, f"not probed: {vantage.why_not}"
+        return {}, lambda address: f"not probed: {vantage.why_not}"
     try:
-        looked = look(vantage, batch)
+        answers = look(vantage, batch).answers
     except NoAccess as error:
-        return {}, f"not probed: {error.what}"
-    asked = next((a.asked for a in looked.answers.values()), "")
-    if not asked:
-        return {}, "not probed"
+        why = error.what
+        return {}, lambda address: f"not probed: {why}"
     # Who probes for one may be about to take it.
-    return {t: [*(h.mac for h in a.holders), *a.probers] for t, a in looked.answers.items()}, f"nobody answered {asked}"
+    seen = {t: [*(h.mac for h in a.holders), *a.probers] for t, a in answers.items()}
+    return seen, lambda address: f"nobody answered {answers[address].asked}" if address in answers else "not probed"
 
 
 def _reasons(known: Knowledge, segment: Segment, address: IPAddress) -> list[str]:

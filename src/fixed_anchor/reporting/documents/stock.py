@@ -112,7 +112,7 @@ class AsideThere(Struct, frozen=True):
 class InstalledProgram(Struct, frozen=True):
     """A program that carries the addressing out, and its version; ``features`` are those that it lists itself."""
 
-    name: str
+    program: str
     version: str
     features: list[str] | None
     tried: bool
