@@ -102,6 +102,7 @@ class ArpProbes:
         #: By the four bytes that stand in a packet: most ARP traffic is about other addresses.
         self._packed = frozenset(target.packed for target in self.targets)
         self.ignored = 0
+        self._probed: set[IPAddress] = set()
         self._last = 0.0
 
     def sends(self) -> Iterator[Send]:
@@ -118,6 +119,7 @@ class ArpProbes:
             for target in self.targets:
                 if not self.holders[target]:
                     frame = probe_frame(self.mac, target)
+                    self._probed.add(target)
                 elif self.pattern.repeat_answered and self.sender is not None:
                     frame = request_frame(self.mac, self.sender, target)
                 else:
@@ -128,8 +130,8 @@ class ArpProbes:
 
     def asked_of(self, target: IPAddress) -> str:
         """What was asked of one of the targets."""
-        answered = bool(self.holders[target]) and self.sender is not None
-        return f"ARP requests from {self.sender}" if answered else self.asked
+        only_asked = bool(self.holders[target]) and target not in self._probed
+        return f"ARP requests from {self.sender}" if only_asked and self.sender is not None else self.asked
 
     @property
     def deadline(self) -> float:
