@@ -32,7 +32,7 @@ from fixed_anchor.core.aside import (
 )
 from fixed_anchor.core.config import Place, Route
 from fixed_anchor.core.findings import Finding, finding
-from fixed_anchor.core.foreseen import Declared, Foreseen
+from fixed_anchor.core.foreseen import Declared, Foreseen, Refusal
 from fixed_anchor.core.plan import HostPlan
 from fixed_anchor.core.rules.asides import aside_finding, unreadable_finding
 from fixed_anchor.core.rules.other_interfaces import other_interface_findings
@@ -78,23 +78,15 @@ def declared_findings(planned: HostPlan, survey: HostSurvey, foreseen: Foreseen)
     # A port, and a broken file, are refused for what was told already.
     told = any(f.code in ("is-port", "stops-at-unreadable", "name-not-unique", "stack-unclear") for f in found)
     if foreseen.unfit is not None:
-        yield finding(
-            "draft-refused",
-            foreseen.unfit.message,
-            host=host,
-            seen_in=foreseen.unfit.seen_in,
-            remedy=foreseen.unfit.remedy,
-        )
+        yield _refused("draft-refused", host, foreseen.unfit)
     if foreseen.untried:
         yield finding("draft-not-tried", foreseen.untried, host=host, seen_in=f"files of {host} as drafted")
     if foreseen.refusal is not None and not told:
-        yield finding(
-            "cannot-be-drafted",
-            foreseen.refusal.message,
-            host=host,
-            seen_in=foreseen.refusal.seen_in,
-            remedy=foreseen.refusal.remedy,
-        )
+        yield _refused("cannot-be-drafted", host, foreseen.refusal)
+
+
+def _refused(code: str, host: str, why: Refusal) -> Finding:
+    return finding(code, why.message, host=host, seen_in=why.seen_in, remedy=why.remedy)
 
 
 def _takers(planned: HostPlan, survey: HostSurvey, touched: tuple[str, ...]) -> Iterator[Finding]:
