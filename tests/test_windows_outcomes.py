@@ -247,3 +247,45 @@ def test_a_task_of_its_name(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> 
         assert "a task of its name was there, and was removed" in seat.log()
         seat.until("waiting")
         seat.target.decide("0001", states.ROLL_BACK, "wren")
+
+
+# --- calls that do not come back -----------------------------------------------------------------------------
+
+#: From which state on a call of which kind hangs, how often, how the change ends, and why.
+HANGING = {
+    "before the address": ("", {"set_resolvers": 1}, "rolled-back", "this failed: Set-DnsClientServerAddress"),
+    "the address itself": ("", {"enable_static": 1}, "rolled-back", "this failed: EnableStatic"),
+    "a question": ("waiting", {"state": 1}, "rolled-back", "wren asked for it"),
+    "on the way back": ("waiting", {"set_interface": -1}, "stuck", "wren asked for it"),
+    "the last one": ("waiting", {"register": -1}, "rolled-back", "wren asked for it"),
+    "every question": ("waiting", {"state": -1}, "stuck", "wren asked for it"),
+}
+
+
+@pytest.mark.parametrize(
+    "what", [pytest.param(w, marks=() if w == "on the way back" else pytest.mark.beyond_cover) for w in HANGING]
+)
+def test_a_call_that_does_not_come_back(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, impatient: None, what: str
+) -> None:
+    """The guard ends itself and begins anew, without that call; reason, status and history say which it was."""
+    monkeypatch.setattr(windows_data, "CALL_LIMIT", 12)
+    at, hangs, ends, why = HANGING[what]
+    with windows_seat(tmp_path / "w", monkeypatch, LEASED) as seat:
+        before = seat.lines()
+        if not at:
+            changed(seat, hangs=hangs)
+        seat.begin(draft_of(FIXED, tmp_path))
+        if at:
+            assert seat.until("waiting", "rolled-back") == "waiting", seat.log()
+            (seat.change() / "decision").write_text("roll-back: wren asked for it\n")
+            changed(seat, hangs=hangs)
+        assert seat.until("rolled-back", "stuck", unless=seat.minute_passes) == ends, seat.log()
+        changed(seat, hangs={})
+        assert "the last one ended itself" in seat.log()
+        # A question is asked anew; another call is named, and is not made again.
+        named = "Windows did not say" if "question" in what else "it did not come back"
+        assert f"{named} within 12 s" in seat.log()
+        if ends == "rolled-back":
+            assert seat.lines() == before
+        assert (seat.target.status("0001").why or "").startswith(why)

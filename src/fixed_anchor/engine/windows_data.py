@@ -19,7 +19,7 @@ from fixed_anchor.machines.windows import house_source
 from fixed_anchor.machines.windows.facts import Facts
 
 #: In the order in which they are joined.
-PARTS = ("words", "house", "settings", "acts", "waits", "refusals", "tasks", "guard", "verbs")
+PARTS = ("words", "life", "house", "settings", "acts", "waits", "refusals", "tasks", "guard", "verbs")
 #: How the file ends that lies in a change's folder.
 ENDING = "ending"
 #: Seconds that are waited for a DHCP server before an adapter is taken down and up again, and for a network to be
@@ -29,6 +29,8 @@ LEASE_PATIENCE, IDENTIFICATION = 60, 45
 CATEGORY_STEADY = 15.0
 #: Seconds for which it is looked at after the change is over.
 CATEGORY_WATCH = 90
+#: Seconds within which a call of Windows must come back.
+CALL_LIMIT = 120
 
 #: What can be set before the address, and must be: else there is no name service for a moment.
 _BEFORE_ADDRESSES = (SetResolvers, SetSuffix, SetNetbios, SetSearch)
@@ -104,6 +106,7 @@ def change_data(host: str, content: SettingsContent, terms: Terms, held_seconds:
         "identification": IDENTIFICATION,
         "category_steady": CATEGORY_STEADY,
         "category_watch": CATEGORY_WATCH,
+        "call_limit": CALL_LIMIT,
         "was": kept_lines(content.before, content.options_before),
         "until_decided": kept_lines(content.until_decided, content.options_after),
         "wanted": kept_lines(content.after, content.options_after),

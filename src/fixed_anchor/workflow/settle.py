@@ -20,8 +20,9 @@ from fixed_anchor.workflow.network.network_checks import Key, network_checks
 from fixed_anchor.workflow.network.sole_owner import announced_checks, sole_owner_checks
 from fixed_anchor.workflow.site import own_vantage
 
-#: What waiting does not mend: somebody has answered, or a file says otherwise.
-_FINAL = frozenset({"sole-owner", "gateway-is-one", "files-as-planned", "interface-present"})
+#: What waiting does not mend: somebody has answered. A file may still come: NetworkManager writes its automatic
+#: profile as it starts.
+_FINAL = frozenset({"sole-owner", "gateway-is-one", "interface-present"})
 #: Seconds between two looks, and those before the deadline that are left to say what came of it.
 _PAUSE, _LAST = 0.3, 2.0
 

@@ -47,10 +47,13 @@ function Perform-All([string] $list, [bool] $any) {
         $begun = Ticks
         while ($true) {
             try {
+                if (-not (May-Call "$($act.shown)")) { throw (Not-Back) }
                 Perform $act
+                Came-Back
                 Log "act ended after $([int] ((Ticks) - $begun)) s"
                 break
             } catch {
+                Came-Back
                 # What another call has just made may take a moment until it is found.
                 if ((Is-Not-Found $_) -and (Ticks) - $begun -lt 5) { Pause; continue }
                 $said = (("$($_.Exception.Message)" -split '[\r\n]+')[0] -replace '[\x00-\x1f\x7f]', ' ').Trim()

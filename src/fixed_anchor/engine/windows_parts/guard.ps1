@@ -66,15 +66,26 @@ function Take-Back([int] $seconds) {
         Finish 'rolled-back' ''
         return
     }
+    Tell-Stuck $missing
+}
+# What is left, and what a person can do.
+function Tell-Stuck($missing) {
     Log 'the former state was not reached:'
     foreach ($line in $missing) { Log "  $(Readable $line)" }
     Log 'left to do by hand, elevated, best at the console: this must be so, see Get-NetIPAddress, Get-NetRoute and Get-DnsClientServerAddress:'
-    foreach ($line in $was) { Log "    $(Readable $line)" }
+    foreach ($line in @(Listed 'was')) { Log "    $(Readable $line)" }
     Log "  the registry keys of before are saved in $dir/saved (reg import, and a restart)"
     Log "  or let the engine try once more: powershell -NoProfile -ExecutionPolicy Bypass -File `"$dir/engine.ps1`" roll-back `"$dir`""
     Log "  or accept what is there now: powershell -NoProfile -ExecutionPolicy Bypass -File `"$dir/engine.ps1`" close `"$dir`" WHO WHY"
     Log 'until then no other change can begin, and the next start of the machine tries once more; so close the change where it is to stay as it is'
     while ($true) { try { Set-To 'stuck'; break } catch { Pause } }
+}
+# Nothing more can be done while Windows does not answer; before anything was changed nothing need be.
+function Give-Up([string] $why) {
+    if ((Decided) -eq 'keep') { Log $why; Put 'incomplete' 'yes'; Finish 'confirmed' ''; return }
+    Because $(if ((Decided) -eq 'roll-back') { Decided-Because } else { $why })
+    if (@('', 'prepared') -contains (State)) { Finish 'rolled-back' ''; return }
+    Tell-Stuck @($why)
 }
 # A server may give another address than before; nobody may think that it is the one of before.
 function Tell-Other-Leases($leases) {
@@ -196,9 +207,13 @@ function Guard {
     $held = Alone
     if ($null -eq $held) { Fail 8 'another guard is alive' }
     try {
+        $silent = Hung-Because
+        if ((State) -eq 'stuck' -and (Is-Silent)) { return }
+        if ($silent) { Log "guard: the last one ended itself: $silent" }
+        if ((Is-Silent) -and -not (Is-Final (State))) { Give-Up $silent; return }
         # It says by hand what is left: each minute once more would be a machine that never rests.
         if ((State) -eq 'stuck' -and (Same-Boot)) { return }
-        if (-not (Same-Boot)) { Boot; return }
+        if (-not (Same-Boot)) { Remove "$dir/hung"; Boot; return }
         Log "guard: process $PID, $($ExecutionContext.SessionState.LanguageMode)"
         switch (State) {
             # Before all is saved there is nothing to be done, but to end a change that somebody does not want, or whose
@@ -210,7 +225,7 @@ function Guard {
             'waiting' { Await }
             'committing' { Commit }
             { Is-Final $_ } { Disarm }
-            default { Roll-Back "its guard was interrupted while it was $_" }
+            default { Roll-Back $(if ($silent) { $silent } else { "its guard was interrupted while it was $_" }) }
         }
     } catch {
         Log "guard: $(("$($_.Exception.Message)" -split '[\r\n]+')[0])"
@@ -226,7 +241,7 @@ function Linger {
     $until = (Ticks) + [int] (Value (Change) 'category_watch')
     while ((Ticks) -lt $until -and -not (Open-Change)) {
         try { foreach ($line in Mend-Categories) { Tell-Once "after it was over: $line" } } catch { Tell-Once "guard: $($_.Exception.Message)" }
-        Start-Sleep -Seconds 1
+        for ($at = 0; $at -lt 5; $at++) { Pause }
     }
 }
 # Whether the settings are those from before the change. Adapters may still be coming up.

@@ -113,7 +113,7 @@ function Request-Roll-Back {
         'confirmed' { Fail 7 "change $name is confirmed; restore it as a change of its own" }
         'rolled-back' { Fail 7 "change $name was rolled back already, because $(Kept 'why')" }
         'closed' { Fail 7 "change $name was closed: what was there then was accepted" }
-        'stuck' { Set-To 'rolling-back'; Launch }
+        'stuck' { Remove "$dir/hung"; Set-To 'rolling-back'; Launch }
         default { if (-not (Claim 'roll-back' (Who) "$(Who) asked for it") -and (Decided) -ne 'roll-back') { Fail 7 "change $name is being confirmed already" } }
     }
     Await-End 'rolled-back'
@@ -183,7 +183,7 @@ function Answer {
         Check-House
         switch ($verb) {
             'start' { Start-Change }
-            'guard' { Guard }
+            'guard' { Watch-Over-Life; Guard }
             'verdict' { Verdict }
             'confirm' { Confirm }
             'roll-back' { Request-Roll-Back }

@@ -92,13 +92,17 @@ function Restart-Lost($guids, [string] $why) {
     if (@($guids).Count -and (Boots-From-Network)) { Log "no adapter is taken down, since the system's disk comes over the network: $why"; return }
     foreach ($guid in $guids) {
         Log "$(Named $guid) is taken down and up again: $why"
+        if (-not (May-Call "$(Named $guid) is taken down and up again")) { Log "that failed: $(Not-Back)"; continue }
         try { Adapter $guid | Restart-NetAdapter -ErrorAction Stop } catch { Log "that failed: $($_.Exception.Message)" }
+        Came-Back
     }
 }
 # The machine's records in DNS, by its addresses of now.
 function Register {
+    if (-not (May-Call 'its addresses are registered with DNS')) { Log "its addresses could not be registered with DNS: $(Not-Back)"; return }
     try {
         Register-DnsClient -ErrorAction Stop
         Log 'its addresses were registered with DNS'
     } catch { Log "its addresses could not be registered with DNS: $($_.Exception.Message)" }
+    Came-Back
 }

@@ -52,7 +52,7 @@ function Log([string] $text) {
     }
     if ($is_new -and (Is-There 'log')) { Keep-To-Administrators "$dir/log" }
 }
-function Pause { Start-Sleep -Milliseconds 200 }
+function Pause { $life.sign++; Start-Sleep -Milliseconds 200 }
 # Seconds by the ticks of the machine, which no clock that is set moves.
 function Ticks { return [System.Diagnostics.Stopwatch]::GetTimestamp() / [System.Diagnostics.Stopwatch]::Frequency }
 function Number([string] $text) { return [double]::Parse($text, [System.Globalization.CultureInfo]::InvariantCulture) }
@@ -135,7 +135,10 @@ function Listed([string] $key) { return @(@(Value (Change) $key) | Where-Object 
 # A rename is on the disk for certain when the volume was written out: before the next step, not some seconds later.
 function Write-Through {
     if ($dir -notmatch '^([A-Za-z]):') { return }
-    try { Write-VolumeCache -DriveLetter $Matches[1] -ErrorAction Stop } catch { Log "the disk was not written out: $(("$($_.Exception.Message)" -split '[\r\n]+')[0])" }
+    $drive = $Matches[1]
+    if (-not (May-Call 'the disk is written out')) { return }
+    try { Write-VolumeCache -DriveLetter $drive -ErrorAction Stop } catch { Log "the disk was not written out: $(("$($_.Exception.Message)" -split '[\r\n]+')[0])" }
+    Came-Back
 }
 
 # --- state and decision -----------------------------------------------------------------------

@@ -1,9 +1,11 @@
 # Stands for the commands of Windows by which network settings are read. The machine is the JSON file in
 # $env:FIXED_ANCHOR_WINDOWS, as state.py describes it. What that machine does not have is not defined.
 # It is read anew for each command: others change it meanwhile.
+# As what it is asked for: while this is loaded that is no question to Windows, which a test may let hang.
+$asked = 'loading'
 function Machine {
     # Where it is served, what comes by itself has come by now (changing.psm1).
-    if ($env:FIXED_ANCHOR_WINDOWS_SERVER) { return Ask 'state' }
+    if ($env:FIXED_ANCHOR_WINDOWS_SERVER) { return Ask $asked }
     return [IO.File]::ReadAllText($env:FIXED_ANCHOR_WINDOWS) | ConvertFrom-Json
 }
 
@@ -168,4 +170,5 @@ if ($null -ne (Machine).switches) {
         }
     }
 }
+$asked = 'state'
 Export-ModuleMember -Function *

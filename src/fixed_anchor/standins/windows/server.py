@@ -41,7 +41,12 @@ class WindowsServer:
         class Handler(socketserver.StreamRequestHandler):
             def handle(self) -> None:
                 for line in self.rfile:
-                    self.wfile.write(json.dumps(owner.answer(json.loads(line))).encode() + b"\n")
+                    answer = owner.answer(json.loads(line))
+                    if answer.get("hangs"):
+                        # Until whoever asks is gone.
+                        self.rfile.read()
+                        return
+                    self.wfile.write(json.dumps(answer).encode() + b"\n")
 
         self._server = socketserver.ThreadingUnixStreamServer(str(address), Handler)
         self._server.daemon_threads = True
@@ -71,11 +76,15 @@ class WindowsServer:
             self._write(state)
 
     def answer(self, request: dict[str, Any]) -> dict[str, Any]:
-        """The answer to one request: a ``value``, an ``error``, or that the asking process ``dies``."""
+        """The answer to one request: a ``value``, an ``error``, that whoever asks ``dies``, or ``hangs``."""
         name, arguments = request.get("call", ""), request.get("arguments") or {}
         with self._lock:
             state = self._read()
-            if name == "state":
+            if state.get("hangs", {}).get(name, 0):
+                state["hangs"][name] -= 1
+                self._write(state)
+                return {"hangs": True}
+            if name in ("state", "loading"):
                 self._write(settled(state))
                 return {"value": state}
             if name == "start_task":
