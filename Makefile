@@ -29,7 +29,7 @@ lint: $(VENV)/.ready
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 	$(BIN)/python -m fixed_anchor.engine.source | $(BIN)/shellcheck --shell=sh -
-	$(BIN)/shellcheck --shell=sh src/fixed_anchor/engine/*.sh src/fixed_anchor/machines/*.sh
+	$(BIN)/shellcheck --shell=sh src/fixed_anchor/engine/*.sh src/fixed_anchor/machines/*.sh src/fixed_anchor/machines/ssh/*.sh
 	$(BIN)/shellcheck tests/lab/*.sh .ci/run
 
 # Ratios against floors of the same run; as root. `python -m bench.downtime` takes 25 minutes more.

@@ -143,7 +143,7 @@ class Scene:
                 another = another or " guard: " in line
                 if "state: " not in line:
                     continue
-                after = states.current(line.partition("state: ")[2])
+                after = line.partition("state: ")[2]
                 untold = [untold for untold in _next(before) if after in _next(untold)] if another else []
                 assert not before or after in _next(before) or untold, (before, after, self.log(folder))
                 before, another = after, False

@@ -34,6 +34,8 @@ def made(code: str, target: str, outcome: str = FAIL, place: str = WIRE) -> Veri
 
 LEASED = FamilyBefore("dhcp", (), ("dhcp",), ("203.0.113.1",))
 BEFORE = InterfaceBefore("eth0", LEASED, FamilyBefore("dhcp", (), ("slaac",)), ("203.0.113.2",))
+#: Of two links the other's lease client has written resolv.conf last.
+OTHERS = InterfaceBefore("eth0", LEASED, FamilyBefore("ra"), ("198.51.100.2",), leased_resolvers=("203.0.113.2",))
 NOTHING = InterfaceBefore("eth0", FamilyBefore("dhcp"), FamilyBefore("ra"), ("203.0.113.2",))
 GATEWAY, RESOLVER, LEASE6 = "203.0.113.1", "203.0.113.2", made("address-leased", "leased IPv6")
 
@@ -49,6 +51,7 @@ GATEWAY, RESOLVER, LEASE6 = "203.0.113.1", "203.0.113.2", made("address-leased",
         (BEFORE, made("gateway-forwards", "203.0.113.50"), made("gateway-forwards", "203.0.113.50"), False),
         (BEFORE, made("resolver-answers", RESOLVER), made("resolver-answers", RESOLVER), True),
         (BEFORE, made("resolver-answers", "203.0.113.3"), made("resolver-answers", "203.0.113.3"), False),
+        (OTHERS, made("resolver-answers", RESOLVER), made("resolver-answers", RESOLVER), True),
         (BEFORE, made("reachable", "gull:443"), made("reachable", "gull:443"), True),
         # What is in force is never excused; what a method never gave is.
         (BEFORE, made("address-present", "203.0.113.20/24"), made("address-present", "203.0.113.20/24"), False),

@@ -122,4 +122,7 @@ def test_the_collector_runs(tmp_path: Path, shell: str) -> None:
     assert ("this was not run as root" in done.stderr.decode()) == (os.geteuid() != 0)
     machine = collected(tmp_path, done.stdout.decode("utf-8", "surrogateescape"))
     assert machine.read("/proc/uptime") is not None
+    # Not its first digit alone.
+    lo = machine.read("/proc/sys/net/ipv6/conf/lo/mtu")
+    assert lo is None or lo.text == "65536\n"
     assert machine.run(("test", "-d", "/run/systemd/system")).status in (0, 1)

@@ -128,16 +128,20 @@ def test_what_was_not_as_planned_is_told_by_its_checks() -> None:
 @pytest.mark.parametrize(
     ("failed", "unheard"),
     [
-        (["gateway-answers-arp"], True),
-        (["gateway-answers-nd", "resolver-answers"], True),
-        (["resolver-answers", "default-route"], False),
-        (["sole-owner"], False),
-        ([], False),
+        (["gateway-answers-arp"], ("gateway-answers-arp",)),
+        (["gateway-answers-nd", "resolver-answers"], ("gateway-answers-nd",)),
+        (["resolver-answers", "default-route"], ()),
+        (["resolver-answers"], ()),
+        (["sole-owner"], ()),
+        ([], ()),
     ],
 )
-def test_only_the_segment_disagrees(failed: list[str], unheard: bool) -> None:
+def test_only_the_segment_disagrees(failed: list[str], unheard: tuple[str, ...]) -> None:
     result = VerifyResult((check("address-present", PASS), *(check(code, FAIL) for code in failed)))
-    assert result.is_unheard == unheard
+    assert result.unheard == unheard
+    # Whoever has answered is somebody.
+    heard = VerifyResult((*result.checks, check("neighbour-finds", PASS)))
+    assert heard.unheard == ()
 
 
 def test_a_state_folder_that_is_not_there_is_said(tmp_path: Path) -> None:

@@ -99,7 +99,8 @@ def test_a_new_machine_is_surveyed_checked_drafted_and_verified(buoy: Site) -> N
     checked = check(buoy)
     assert {f.code for f in checked.findings} == {"not-probed"}
     assert "nobody listens on the radio" in next(iter(checked.findings)).message
-    (made,) = draft(buoy)
+    (made,), failed = draft(buoy)
+    assert failed == {}
     assert "203.0.113.20/24" in made.content.edits[0].after.text  # type: ignore[union-attr]
     assert buoy.target("tide-db")[1] is BUOY
     verified = {c.code: c.outcome for c in verify(buoy).checks}

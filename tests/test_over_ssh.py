@@ -195,6 +195,14 @@ def test_what_is_written_is_read_back(host: SshMachine, tmp_path: Path, data: by
     assert (tmp_path / "state/file").read_bytes() == data
 
 
+def test_a_setting_of_the_kernel_is_read_whole(host: SshMachine) -> None:
+    """A shell that reads it byte by byte gets its first digit alone."""
+    path = "/proc/sys/net/ipv4/ip_local_port_range"
+    found = host.read(path)
+    assert found is not None
+    assert found.text == Path(path).read_text()
+
+
 def test_what_cannot_be_carried_is_refused(host: SshMachine, tmp_path: Path) -> None:
     with pytest.raises(InputError, match="null byte"):
         host.put(f"{tmp_path}/x", b"a\0b")

@@ -74,7 +74,7 @@ def pytest_generate_tests(metafunc: pytest.Metafunc) -> None:
         turn = itertools.cycle(STACKS)
         some = [(next(turn), strike, at) for strike, states in STRIKES.items() for at in states]
         metafunc.parametrize(("stack", "strike", "at"), every if whole else some)
-    elif "stack" in metafunc.fixturenames:
+    elif "stack" in metafunc.fixturenames and "phase" not in metafunc.fixturenames:
         first = sum(map(ord, metafunc.function.__name__)) % len(STACKS)
         metafunc.parametrize("stack", list(STACKS) if whole else [list(STACKS)[first]])
 
@@ -164,6 +164,42 @@ def test_an_activation_command(host: LabHost, stack: str, how: str) -> None:
         assert len(said) < 20_000
     if how == "hangs":
         assert "still at it" in running.said()
+
+
+#: A command of a phase, by stack: who leaves while the old files are there are those of ifupdown alone.
+PHASES = {
+    "leaving": {"ifupdown": "dhclient", "ifupdown2": "dhclient"},
+    "committing": TELLS | {"ifupdown2": "ip"},
+    "rolling-back": TELLS | {"ifupdown": "ifup", "ifupdown2": "ifup"},
+}
+_PHASE_ROWS = [(stack, phase) for phase, by_stack in PHASES.items() for stack in STACKS if stack in by_stack]
+
+
+@pytest.mark.parametrize("how", FAILS)
+@pytest.mark.parametrize(("stack", "phase"), [pytest.param(*row, id="-".join(row)) for row in _PHASE_ROWS])
+def test_a_command_of_another_phase(host: LabHost, stack: str, phase: str, how: str) -> None:
+    """It is told with its own last words; what is kept is not said to be whole, and what is back is really back."""
+    action, words = FAILS[how]
+    stand_before(host, PHASES[phase][stack], phase, action)
+    running = Running(host, "--grace", *([] if phase == "rolling-back" else ["--unattended"]), seconds=5)
+    status = running.ended()
+    end = ends(host, "confirmed", "rolled-back", "stuck")
+    said = " ".join(running.said().split())
+    print(stack, phase, how, status, end, said[-700:])
+    assert words in " ".join(log(host).split())
+    assert "\x1b" not in said
+    assert len(said) < 20_000
+    if phase == "leaving":
+        assert (status, end) == (3, "rolled-back")
+        assert words in said
+        wholly_old(host, running.before)
+    elif phase == "committing":
+        assert end == "confirmed"
+    elif end == "rolled-back":
+        wholly_old(host, running.before)
+    else:
+        assert status == 5
+        assert words in said
 
 
 def _small_disk(host: LabHost, stack: str) -> None:

@@ -133,17 +133,6 @@ STATES: dict[str, State] = {row.name: row for row in _ROWS}
 #: The states in which a change is over.
 FINAL = tuple(row.name for row in _ROWS if row.is_final)
 
-#: What states and decisions were called by earlier versions, whose changes are still read, and
-#: the verb that the engine in the folder of such a change knows instead of ``roll-back``.
-FORMER = {"putting-back": ROLLING_BACK, "put-back": ROLLED_BACK, "undo": ROLL_BACK}
-FORMER_VERB = "put-back"
-
-
-def current(word: str) -> str:
-    """Today's word for a state or a decision, as an engine of any version says it."""
-    return FORMER.get(word, word)
-
-
 def shown(state: str) -> str:
     """A state as operators read it."""
     return state or "not begun"

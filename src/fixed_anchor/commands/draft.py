@@ -65,7 +65,7 @@ def command(
     app = App(ctx, as_json)
     site = app.site(plan, at_once)
     with app.status("taking stock"):
-        drafts = draft(site, hosts)
+        drafts, failed = draft(site, hosts)
     # For a draft it is enough what the sources say. Before a runbook is run nobody looks again.
     with app.status("checking"):
         checked = check_with_knowledge(site, hosts, wire=runbook)
@@ -84,8 +84,7 @@ def command(
             written[made.host] = _write_files(app, made, Path(output) / made.host)
         _write_servers(app, servers, Path(output))
     refused = runbook and any(blocked[m.host] and not m.content.is_empty for m in drafts)
-    unreached = {name: site.unreached[name] for name in (h.name for h in site.hosts(hosts)) if name in site.unreached}
-    exit_status = worst([EXIT_AGAINST if refused else EXIT_DONE, *(e.exit_status for e in unreached.values())])
+    exit_status = worst([EXIT_AGAINST if refused else EXIT_DONE, *(e.exit_status for e in failed.values())])
     if as_json:
         of_host = {made.host: [f for f in findings if f.host == made.host] for made in drafts}
         verdicts = {made.host: checked.result.verdict_of_host(made.host) for made in drafts}
@@ -93,12 +92,12 @@ def command(
             host_drafted(m, verdicts[m.host], of_host[m.host], written[m.host], runbooks.get(m.host))  # type: ignore[arg-type]
             for m in drafts
         ]
-        hosts_made += [HostDrafted(host=name, error=problem(error, name)) for name, error in unreached.items()]
+        hosts_made += [HostDrafted(host=name, error=problem(error, name)) for name, error in failed.items()]
         document = DraftDocument(command="draft", plan=plan, hosts=hosts_made, dhcp_servers=servers_drafted(servers))
         document.verdict = checked.result.verdict  # type: ignore[assignment]
         document.findings = [found_finding(f) for f in checked.result.elsewhere]
         app.print_document(document, exit_status)
-    for name, error in unreached.items():
+    for name, error in failed.items():
         say_failed(app, name, error)
     if output is None and not runbook:
         show_draft(app.out, drafts)

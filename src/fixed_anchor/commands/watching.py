@@ -205,8 +205,9 @@ def give_back_from_seat(app: App, target: HostTarget, number: str) -> None:
 
 #: What is worth a look where only the network disagrees.
 UNHEARD = (
-    "On the host all was as planned, and its gateway answered before; only nobody on the segment answers the new "
-    "address. Look at the switch (DHCP snooping, ARP inspection, source guard) or at the hypervisor's filter."
+    "On the host all was as planned, and its gateway answered before; but nobody on the segment answers the "
+    "new address ({checks}). Look at the switch (DHCP snooping, ARP inspection, source guard) or at the hypervisor's "
+    "filter."
 )
 
 
@@ -215,7 +216,7 @@ _DECIDED = {states.CONFIRMED: "kept", states.ROLLED_BACK: "rolled back", states.
 
 
 def because(status: ChangeStatus) -> str:
-    """What was decided and why, for people; changes of earlier versions kept no reason."""
+    """What was decided and why, for people."""
     what = _DECIDED.get(status.state, "it was to be rolled back")
     return f"{what}, because {printable(status.why)}" if status.why else f"{what}; its log says why"
 
@@ -251,5 +252,5 @@ def say_outcome(app: App, target: HostTarget, outcome: Outcome) -> None:
     else:
         log = f"{target.record_folder(number)}/log"
         app.say(line.append(f"   it could not be rolled back; the log says what is left to do: {log}", style="default"))
-    if outcome.is_unheard:
-        app.say(UNHEARD, indent=2)
+    if outcome.unheard:
+        app.say(UNHEARD.format(checks=", ".join(outcome.unheard)), indent=2)

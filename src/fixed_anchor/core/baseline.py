@@ -41,7 +41,8 @@ class InterfaceBefore(msgspec.Struct, frozen=True):
 
     ``carrier_changes`` is how often its carrier had changed by then, where the kernel counts it; ``category`` that of
     its network, where there is such a thing. ``mtu`` is that in force, in bytes. ``bare`` is how it was where no file
-    declared it.
+    declared it. ``leased_resolvers`` are those that its lease gave, in force or not: of two links the lease client that
+    came last may have written resolv.conf.
     """
 
     interface: str
@@ -53,6 +54,7 @@ class InterfaceBefore(msgspec.Struct, frozen=True):
     category: str = ""
     mtu: int | None = None
     bare: Bare | None = None
+    leased_resolvers: tuple[str, ...] = ()
 
     def family(self, version: int) -> FamilyBefore:
         """What there was of IP ``version`` (4 or 6)."""
@@ -114,6 +116,7 @@ def interface_before(
         found.category,
         found.link.mtu,
         found.link.bare,
+        tuple(map(str, found.lease.resolvers)) if found.lease is not None else (),
     )
 
 
@@ -203,7 +206,7 @@ def _was_so(baseline: Baseline, check: VerifyCheck, is_return: bool) -> bool:
     if check.code in _OF_GATEWAY:
         return check.target in (*then.ipv4.gateways, *then.ipv6.gateways)
     if check.code in _OF_RESOLVER:
-        return check.target in then.resolvers
+        return check.target in (*then.resolvers, *then.leased_resolvers)
     return check.code in _OF_TARGET
 
 

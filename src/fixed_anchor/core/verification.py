@@ -77,10 +77,16 @@ class VerifyResult(msgspec.Struct, frozen=True):
         return ""
 
     @property
-    def is_unheard(self) -> bool:
-        """Whether all is as planned on the host itself, and only what must come back over the segment does not."""
+    def unheard(self) -> tuple[str, ...]:
+        """The checks by which nobody on the segment answers the host, where all is as planned on the host itself.
+
+        Empty where anything else has failed, or anybody on the segment has answered.
+        """
         failed = [c for c in self.checks if c.counts and c.outcome == FAIL]
-        return bool(failed) and all(c.code in _OVER_THE_SEGMENT for c in failed)
+        answered = any(c.outcome == PASS and c.code in _ON_THE_SEGMENT for c in self.checks)
+        if answered or not all(c.code in _OVER_THE_SEGMENT for c in failed):
+            return ()
+        return tuple(dict.fromkeys(c.code for c in failed if c.code in _ON_THE_SEGMENT))
 
     def lines(self) -> Iterator[str]:
         """Each check in a line, for a log."""
@@ -88,18 +94,10 @@ class VerifyResult(msgspec.Struct, frozen=True):
             yield f"{check.outcome}: {_in_words(check)}"
 
 
+#: Checks that pass where anybody on the segment answers the new address, or finds it.
+_ON_THE_SEGMENT = frozenset({"gateway-answers-arp", "gateway-answers-nd", "neighbour-finds", "neighbour-ssh"})
 #: Checks that fail where nothing that the host sends from its new address is answered.
-_OVER_THE_SEGMENT = frozenset(
-    {
-        "gateway-answers-arp",
-        "gateway-answers-nd",
-        "gateway-forwards",
-        "resolver-answers",
-        "reachable",
-        "neighbour-finds",
-        "neighbour-ssh",
-    }
-)
+_OVER_THE_SEGMENT = _ON_THE_SEGMENT | {"gateway-forwards", "resolver-answers", "reachable"}
 
 
 def _in_words(check: VerifyCheck) -> str:

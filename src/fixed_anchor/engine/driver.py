@@ -167,9 +167,7 @@ def more_time(machine: Machine, number: str, seconds: int) -> None:
 def roll_back(machine: Machine, number: str, who: str) -> None:
     """Rolls an open change back, and waits until that is so. Raises :class:`Stuck`."""
     # A change is carried out by the engine that lies in its folder, of the version that began it.
-    engine = machine.store.read(f"{folder_of(machine, number)}/{machine.store.engine_file}")
-    verb = states.ROLL_BACK if engine is None or f"{states.ROLL_BACK} " in engine.text else states.FORMER_VERB
-    _checked(_verb(machine, number, verb, who, timeout=300))
+    _checked(_verb(machine, number, states.ROLL_BACK, who, timeout=300))
 
 
 def close(machine: Machine, number: str, who: str, because: str) -> None:
@@ -178,10 +176,9 @@ def close(machine: Machine, number: str, who: str, because: str) -> None:
 
 
 def status(machine: Machine, number: str) -> ChangeStatus:
-    """What the engine says of a change, whatever version of it began the change."""
+    """What the engine says of a change."""
     if not _has_engine(machine, number):
-        # Without a state it is what an interrupted earlier version left there.
-        state = states.current(_state_on_disk(machine, number))
+        state = _state_on_disk(machine, number)
         interface = machine.store.read(f"{folder_of(machine, number)}/interface") if state else None
         names = " ".join(interface.text.split()) if interface is not None else ""
         return ChangeStatus(number, state, names, engine_gone=_engine_gone(machine, number) if state else "")
@@ -190,14 +187,14 @@ def status(machine: Machine, number: str) -> ChangeStatus:
     decision = said.get("decision")
     return ChangeStatus(
         number=number,
-        state=states.current(said.get("state", "")),
+        state=said.get("state", ""),
         interface=said.get("interface", "").strip(),
         left=int(said["left"]) if "left" in said else None,
         guard_alive=said.get("guard") == "alive",
-        decision=states.current(decision) if decision else None,
+        decision=decision or None,
         verdict=said.get("verdict"),
         is_incomplete="incomplete" in said,
-        rolled_back_at_boot="rolled-back-at-boot" in said or "put-back-at-boot" in said,
+        rolled_back_at_boot="rolled-back-at-boot" in said,
         why=said.get("why", ""),
         closed_by=said.get("closed-by", ""),
         gateway_answered=said["gateway-answered"] == "yes" if "gateway-answered" in said else None,

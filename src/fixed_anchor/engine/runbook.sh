@@ -191,10 +191,7 @@ show)
 keep) the_change && engine confirm "a person, with the runbook" ;;
 back)
     the_change
-    # A change that an earlier version began has an engine of that version.
-    verb=roll-back
-    grep -q 'roll-back ' "$change/engine.sh" || verb=put-back
-    engine "$verb" "a person, with the runbook"
+    engine roll-back "a person, with the runbook"
     ;;
 status) the_change && engine status ;;
 *) say 2 "$what is none of: show, keep, back, status, or nothing for the change itself" ;;

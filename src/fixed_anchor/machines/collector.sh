@@ -26,7 +26,9 @@ file() {
     fi
     [ -f "$1" ] && [ -r "$1" ] || return 0
     echo "file $(stat -L -c '%a %u %g' "$1" 2>/dev/null || echo '644 0 0') $1"
-    contents <"$1"
+    # A shell reads byte by byte, for which settings of the kernel have but the first one.
+    # shellcheck disable=SC2002
+    case $1 in /proc/*) cat "$1" | contents ;; *) contents <"$1" ;; esac
 }
 link() { [ ! -L "$1" ] || printf 'link %s\n|%s\n' "$1" "$(readlink "$1")"; }
 # The exit status goes last: it is known only then.

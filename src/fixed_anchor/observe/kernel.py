@@ -180,7 +180,7 @@ def routes(machine: Readable) -> tuple[KernelRoute, ...]:
 def defaults_elsewhere(machine: Readable) -> tuple[KernelRoute, ...]:
     """Default routes in tables other than the main one, where a rule or a VRF looks them up (ip-rule(8), ip-vrf(8)).
 
-    Empty where that cannot be asked, as of a host that was collected by an earlier version.
+    Empty where that cannot be asked.
     """
     found: list[KernelRoute] = []
     looked_up = _tables_looked_up(machine)

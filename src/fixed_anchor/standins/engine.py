@@ -49,8 +49,7 @@ class StandinEngine(ABC):
                 return self._more_time(word)
             if verb == "close":
                 return self._close(word, second)
-            # The second word is that of an earlier version, whose changes may lie here still.
-            if verb in (states.ROLL_BACK, states.FORMER_VERB):
+            if verb == states.ROLL_BACK:
                 return self._request_roll_back(word)
         return 2, "", f"engine: no such verb: {verb}"
 
@@ -92,7 +91,7 @@ class StandinEngine(ABC):
     def decision(self) -> str:
         """The decision, in today's word; empty where none has been made."""
         link = self.folder / "decision"
-        return states.current(os.readlink(link).partition(":")[0]) if link.is_symlink() else ""
+        return os.readlink(link).partition(":")[0] if link.is_symlink() else ""
 
     @property
     def decided_because(self) -> str:
@@ -102,7 +101,7 @@ class StandinEngine(ABC):
     @property
     def state(self) -> str:
         """The state, in today's word; empty where the change has not begun."""
-        return states.current(self._value("state"))
+        return self._value("state")
 
     def _claim(self, what: str, who: str, why: str) -> bool:
         try:
@@ -120,7 +119,7 @@ class StandinEngine(ABC):
         link = self.folder.parent / "open"
         if link.is_symlink():
             other = self.folder.parent / os.readlink(link) / "state"
-            if other.exists() and states.current(other.read_text().strip()) not in states.FINAL:
+            if other.exists() and other.read_text().strip() not in states.FINAL:
                 return 7, "", f"change {other.parent.name} is open on this host; confirm or restore it first"
             link.unlink()
         self._log_lines("about", "")

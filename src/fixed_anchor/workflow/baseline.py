@@ -67,7 +67,7 @@ def take_baseline(
 
 
 def recorded(machine: Machine, number: str) -> Baseline | None:
-    """The baseline of change ``number``. What an earlier version recorded is less: addresses and gateways alone."""
+    """The baseline of change ``number``. Of a runbook it is what its engine saw: addresses and gateways alone."""
     folder = driver.folder_of(machine, number)
     file, facts = machine.store.read(f"{folder}/{FILE}"), machine.store.read(f"{folder}/baseline/facts")
     try:

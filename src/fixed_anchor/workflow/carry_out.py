@@ -42,7 +42,7 @@ class Outcome(msgspec.Struct, frozen=True):
     """How a change ended: its final state, and the verification that was made of it.
 
     ``is_incomplete`` says that it is kept, and not every file of its final state could be written; ``why`` is
-    what decided it. ``is_unheard`` says that it was rolled back, although all was as planned on the host: only
+    what decided it. ``unheard`` are the checks by which it was rolled back, although all was as planned on the host:
     nobody on the segment, where the gateway had answered before, answered its new address.
     """
 
@@ -51,7 +51,7 @@ class Outcome(msgspec.Struct, frozen=True):
     verified: VerifyResult | None
     is_incomplete: bool = False
     why: str = ""
-    is_unheard: bool = False
+    unheard: tuple[str, ...] = ()
 
     @property
     def exit_status(self) -> int:
@@ -270,12 +270,8 @@ def carry_out(
                 # The old address has gone meanwhile: what is in force now has not been looked at yet.
                 with suppress(Unreachable):
                     verified = target.verify(draft.host, draft.wanted, draft.hostname, terms, None, waiting)
-            unheard = (
-                now.state == states.ROLLED_BACK
-                and verified is not None
-                and verified.is_unheard
-                and now.gateway_answered is True
-            )
+            silent = now.state == states.ROLLED_BACK and verified is not None and now.gateway_answered is True
+            unheard = verified.unheard if silent and verified is not None else ()
             return Outcome(number, now.state, verified, now.is_incomplete, now.why, unheard)
         if now.state == states.WAITING and verified is None and now.decision is None:
             left = float(now.left or 0)

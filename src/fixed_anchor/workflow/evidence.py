@@ -104,12 +104,10 @@ def load(path: Path, now: int) -> Carried:
     try:
         data = path.read_bytes()
         document = json.loads(data)
-        if document["format"] not in (1, FORMAT):
+        if document["format"] != FORMAT:
             raise ValueError("format")
         made = seconds_of(document["made"])
-        # The first format did not say what it is about.
-        about = dict(document["about"]) if document["format"] != 1 else {}
-        carried = Carried(str(path), made, {}, about, hashlib.sha256(data).hexdigest())
+        carried = Carried(str(path), made, {}, dict(document["about"]), hashlib.sha256(data).hexdigest())
         if made > now + _SKEW:
             raise Refused(
                 f"the evidence was made in the future, at {document['made']}",

@@ -192,8 +192,7 @@ boot() {
 }
 case $verb in
 start | guard | supervise | verdict | confirm | close | status | boot | observe | gateway_answers | announce) "$verb" ;;
-# `put-back` is what a runbook of an earlier version says.
-roll-back | put-back) request_roll_back ;;
+roll-back) request_roll_back ;;
 more-time) more_time ;;
 *) say 2 "engine: no such verb: $verb" ;;
 esac

@@ -62,8 +62,7 @@ alone() {
     # On a disk that takes nothing at all there is only the heartbeat to go by.
     ! guard_alive
 }
-# `put-back` is what earlier versions called it: theirs may be the change before this one.
-is_final() { case $1 in confirmed | rolled-back | put-back | closed) return 0 ;; esac; return 1; }
+is_final() { case $1 in confirmed | rolled-back | closed) return 0 ;; esac; return 1; }
 decision() { readlink "$dir/decision" 2>/dev/null || :; }
 decided() { made=$(decision) && echo "${made%%:*}"; }
 decided_because() { made=$(decision) && case $made in *": "*) echo "${made#*: }" ;; esac; }

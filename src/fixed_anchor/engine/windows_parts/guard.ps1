@@ -82,7 +82,7 @@ function Tell-Stuck($missing) {
 }
 # Nothing more can be done while Windows does not answer; before anything was changed nothing need be.
 function Give-Up([string] $why) {
-    if ((Decided) -eq 'keep') { Log $why; Put 'incomplete' 'yes'; Finish 'confirmed' ''; return }
+    if ((Decided) -eq 'keep') { Log $why; Try-Set-To 'committing'; Put 'incomplete' 'yes'; Finish 'confirmed' ''; return }
     Because $(if ((Decided) -eq 'roll-back') { Decided-Because } else { $why })
     if (@('', 'prepared') -contains (State)) { Finish 'rolled-back' ''; return }
     Tell-Stuck @($why)

@@ -93,7 +93,12 @@ tell_files() {
     [ $# = 0 ] || stat -L -c '%a %u %g %s %n' "$@" 2>/dev/null | while IFS=' ' read -r mode uid gid size path; do
         if [ "$size" -gt 16777216 ]; then echo "large $size $path"; continue; fi
         echo "file $mode $uid $gid $path"
-        if [ "$size" -gt 8192 ]; then long_contents "$path"; else contents <"$path"; fi
+        # A shell reads byte by byte, for which settings of the kernel have but the first one.
+        # shellcheck disable=SC2002
+        case $path in
+        /proc/*) cat "$path" | contents ;;
+        *) if [ "$size" -gt 8192 ]; then long_contents "$path"; else contents <"$path"; fi ;;
+        esac
     done
 }
 folders() {

@@ -1,10 +1,9 @@
-"""Reading documents that were saved: a survey of this version, or of an earlier one."""
+"""Reading a survey that was saved."""
 
 from __future__ import annotations
 
 import json
 from pathlib import Path
-from typing import Any
 
 import msgspec
 
@@ -15,7 +14,7 @@ _EXPECTED = "what `survey --json` prints, or `survey -o FILE` writes"
 
 
 def read_stock(path: str) -> HostStock:
-    """The host of the survey in the file ``path``, of format 2 or 1. Raises :class:`InputError`."""
+    """The host of the survey in the file ``path``. Raises :class:`InputError`."""
     try:
         data = json.loads(Path(path).read_bytes())
     except OSError as error:
@@ -24,10 +23,8 @@ def read_stock(path: str) -> HostStock:
         raise InputError("this is not JSON", file=path, expected=_EXPECTED) from None
     number = data.get("format") if isinstance(data, dict) else None
     try:
-        if number == 1:
-            return msgspec.convert(_from_first(data), HostStock)
         if number != 2:
-            raise InputError("this is not a survey in format 2 or 1", file=path, expected=_EXPECTED)
+            raise InputError("this is not a survey in format 2", file=path, expected=_EXPECTED)
         hosts = msgspec.convert(data, SurveyDocument).hosts
     except (msgspec.ValidationError, KeyError, TypeError, AttributeError) as error:
         raise InputError(f"this is not a survey: {error}", file=path, expected=_EXPECTED) from None
@@ -36,16 +33,3 @@ def read_stock(path: str) -> HostStock:
         names = ", ".join(host.host for host in found) or "none"
         raise InputError(f"the survey is of several hosts, or of none: {names}", file=path, expected="one host")
     return found[0]
-
-
-def _from_first(data: dict[str, Any]) -> dict[str, Any]:
-    """The host of a survey in format 1, as format 2 has it; what format 1 did not tell is left out."""
-    host = data["host"]
-    interfaces = []
-    for old in data["interfaces"]:
-        new = {"announced": None, **old, "host": host, "interface": old["name"]}
-        new["declared_in"] = [{"file": p["file"], "line": p["line"] or None} for p in old["declared_in"]]
-        if old.get("lease") is not None:
-            new["lease"] = {"resolvers": [], "search": [], **old["lease"]}
-        interfaces.append(new)
-    return {"host": host, "stack": data["stack"], "interfaces": interfaces}
