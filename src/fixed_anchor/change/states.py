@@ -133,6 +133,7 @@ STATES: dict[str, State] = {row.name: row for row in _ROWS}
 #: The states in which a change is over.
 FINAL = tuple(row.name for row in _ROWS if row.is_final)
 
+
 def shown(state: str) -> str:
     """A state as operators read it."""
     return state or "not begun"
