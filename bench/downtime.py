@@ -119,9 +119,11 @@ from pathlib import Path
 from fixed_anchor.change.change import Terms
 from fixed_anchor.machines.here import Here
 from fixed_anchor.planfile.reader import read_plan
-from fixed_anchor.workflow.carry_out import about, carry_out
+from fixed_anchor.workflow.driving import drive
 from fixed_anchor.workflow.linux.draft import draft_host
 from fixed_anchor.workflow.linux.host import LinuxHost
+from fixed_anchor.workflow.notes import about
+from fixed_anchor.workflow.run import Member, Run
 from fixed_anchor.workflow.site import Site
 way, old, first, then = sys.argv[1], sys.argv[2], json.loads(sys.argv[3]), json.loads(sys.argv[4])
 site = Site(read_plan(Path("/root/plan.yaml")), Here("/var/lib/fixed-anchor"))
@@ -132,7 +134,9 @@ print("ready", flush=True)
 sys.stdin.readline()
 if way == "ours":
     terms = Terms(60, True, about("cutover", None, drafted, []))
-    outcome = carry_out(LinuxHost(machine), drafted, terms, lambda *_: None)
+    run = Run((Member("host", drafted, terms),))
+    drive(run, {"host": LinuxHost(machine)}, lambda event: None)
+    outcome = run.outcome("host")
     assert outcome.state == "confirmed", outcome
 else:
     for argv in first:

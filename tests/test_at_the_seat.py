@@ -34,10 +34,11 @@ from fixed_anchor.packets.conversation import Conversation
 from fixed_anchor.packets.ethernet import Frame
 from fixed_anchor.planfile.reader import read_plan
 from fixed_anchor.vantages import packet_filter
-from fixed_anchor.workflow.carry_out import carry_out
+from fixed_anchor.workflow.driving import drive
 from fixed_anchor.workflow.network.look import Looked
 from fixed_anchor.workflow.network.neighbour_checks import NeighbourChecks
 from fixed_anchor.workflow.network.on_segment import Neighbour, vantage_for
+from fixed_anchor.workflow.run import Member, Run
 from fixed_anchor.workflow.site import Site
 from tests.machines import Told, one_link
 from tests.test_over_ssh import SSH
@@ -368,9 +369,13 @@ def test_what_is_said_of_a_host_that_is_not_seen_again(
     monkeypatch.setattr("time.sleep", lambda seconds: now.__setitem__(0, now[0] + 30))
     draft = Draft("tide-db", "networkd", (), FileContent(("eth0",), ()), ())
     terms = Terms(60, unattended, {}, anew=anew)
-    with pytest.raises(Unreachable, match="change 0001 of tide-db: ") as raised:
-        carry_out(Gone(waits), draft, terms, lambda now, verified: None)  # type: ignore[arg-type]
-    assert said in raised.value.what
+    run = Run((Member("tide-db", draft, terms),))
+    drive(run, {"tide-db": Gone(waits)}, lambda event: None)  # type: ignore[dict-item]
+    outcome = run.outcome("tide-db")
+    assert outcome is not None
+    assert isinstance(outcome.error, Unreachable)
+    assert outcome.error.what.startswith("change 0001 of tide-db: ")
+    assert said in outcome.error.what
 
 
 def passes(program: bytes, frame: bytes) -> bool:

@@ -21,7 +21,7 @@ from fixed_anchor.core.claims import (
 )
 from fixed_anchor.core.config import Place
 from fixed_anchor.core.errors import InputError, Refused
-from fixed_anchor.core.findings import CheckResult, finding
+from fixed_anchor.core.findings import Judgement, finding
 from fixed_anchor.core.knowledge import Knowledge, Unread
 from fixed_anchor.core.plan import Plan
 from fixed_anchor.core.rules.spoken_for import free_addresses, knowledge_findings, segment_findings, source_findings
@@ -272,7 +272,7 @@ def test_carried_evidence_says_the_same(tmp_path: Path) -> None:
         listed("203.0.113.40 - 203.0.113.49", "cameras", OWN),
     ]
     file = tmp_path / "evidence.json"
-    evidence.save(file, made, CheckResult(()), Knowledge(made, claims, now=NOW), 1_795_572_000)
+    evidence.save(file, made, Judgement(()), Knowledge(made, claims, now=NOW), 1_795_572_000)
     assert file.stat().st_mode & 0o077 == 0
     carried = evidence.load(file, 1_795_572_000 + 7300)
     assert carried.age(1_795_572_000 + 7300) == "2 h old"
@@ -303,7 +303,7 @@ def test_what_is_of_no_host_counts_for_the_hosts_of_its_segment() -> None:
         finding("in-dhcp-pool", "x", seen_in="x", host="a", interface="eth0", address="203.0.113.5"),
         finding("pool-unknown", "x", seen_in="x", segment="labs"),
     )
-    result = CheckResult(found, segments={"a": frozenset({"quay"}), "b": frozenset({"quay"}), "c": frozenset({"labs"})})
+    result = Judgement(found, segments={"a": frozenset({"quay"}), "b": frozenset({"quay"}), "c": frozenset({"labs"})})
     assert [result.verdict_of_host(h) for h in "abc"] == ["blocked", "clear", "undetermined"]
     assert [result.verdict_of_address("a", f"203.0.113.{n}") for n in (5, 6)] == ["blocked", "clear"]
     assert result.verdict_of_address("c", "198.51.100.9") == "undetermined"

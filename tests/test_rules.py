@@ -6,7 +6,7 @@ from fixed_anchor.core.addresses import parse_address, parse_interface_address, 
 from fixed_anchor.core.catalogue import CATALOGUE
 from fixed_anchor.core.config import LinkFacts
 from fixed_anchor.core.errors import InputError, Refused, Undetermined
-from fixed_anchor.core.findings import Acceptance, CheckResult, finding, verdict_of
+from fixed_anchor.core.findings import Acceptance, Judgement, finding, verdict_of
 from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.core.plan import Plan
 from fixed_anchor.core.rules.host import host_findings, host_of_machine
@@ -15,7 +15,6 @@ from fixed_anchor.core.rules.spoken_for import knowledge_findings
 from fixed_anchor.core.rules.wire import Holder, WireAnswer, wire_findings
 from fixed_anchor.core.survey import FoundAddress, HostSurvey, SurveyedInterface
 from fixed_anchor.planfile.reader import plan_from_text
-from fixed_anchor.workflow.carry_out import refuse_unless_accepted
 
 PLAN = """\
 plan: 1
@@ -196,16 +195,16 @@ def test_verdicts_and_acceptance() -> None:
         "blocked",
     ]
     with pytest.raises(Refused):
-        refuse_unless_accepted(CheckResult((blocker, unseen)), (Acceptance("pool-unknown", None, "told"),))
+        Judgement((blocker, unseen)).unless_accepted((Acceptance("pool-unknown", None, "told"),))
     with pytest.raises(Undetermined):
-        refuse_unless_accepted(CheckResult((unseen,)), ())
+        Judgement((unseen,)).unless_accepted(())
     wrong = Acceptance("gateway-silent", "203.0.113.9", "test")
     with pytest.raises(Refused):
-        refuse_unless_accepted(CheckResult((blocker,)), (wrong,))
+        Judgement((blocker,)).unless_accepted((wrong,))
     right = Acceptance("gateway-silent", "203.0.113.1", "test")
-    assert refuse_unless_accepted(CheckResult((blocker, note)), (right,)) == [right]
+    assert Judgement((blocker, note)).unless_accepted((right,)) == [right]
     with pytest.raises(InputError, match="the check did not find this"):
-        refuse_unless_accepted(CheckResult((note,)), (right,))
+        Judgement((note,)).unless_accepted((right,))
 
 
 def test_the_catalogue_is_whole() -> None:

@@ -14,6 +14,7 @@ from fixed_anchor.change.change import ChangeStatus, Draft, Record, Terms
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.baseline import Baseline
 from fixed_anchor.core.config import InterfaceConfig
+from fixed_anchor.core.errors import AnchorError
 from fixed_anchor.core.plan import HostPlan, Plan
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.core.verification import VerifyCheck, VerifyResult
@@ -138,6 +139,52 @@ class Target(Protocol):
 
     def close(self, number: str, who: str, because: str) -> None:
         """Accepts what is there now, of a change that is stuck. Raises ``ChangeOpen`` where it is not."""
+        ...
+
+    @property
+    def words(self) -> tuple[str, ...]:
+        """The global options by which a command names this target, where no plan names it."""
+        ...
+
+    @property
+    def has_tool(self) -> bool:
+        """Whether this program runs there; else it is changed from another machine."""
+        ...
+
+    @property
+    def by_hand_page(self) -> str:
+        """The page of the documentation that says how it is rolled back by hand."""
+        ...
+
+    def session(self) -> IPAddress | None:
+        """Its address by which the operator's own session comes in, if one does."""
+        ...
+
+    def why_no_change(self) -> AnchorError | None:
+        """Why no change can be made there by whoever runs this; ``None`` where it can."""
+        ...
+
+    def why_not_alone(self) -> AnchorError | None:
+        """Why it cannot be asked anew without a person; ``None`` where it can, as far as it shows."""
+        ...
+
+    def at_its_addresses(self) -> None:
+        """From now on it is reached at the addresses that its plan gives it, where that can be chosen."""
+        ...
+
+    def last_cutover(self) -> str:
+        """The change that a restore without a number goes back behind: the last one, if that was a cutover.
+
+        Raises ``InputError`` where there is none, ``Refused`` where the last one was a restore already.
+        """
+        ...
+
+    def later_ones(self, number: str) -> tuple[str, ...]:
+        """The confirmed changes after ``number``, oldest first: going back behind it undoes them too."""
+        ...
+
+    def addresses_left(self, number: str) -> tuple[IPAddress, ...]:
+        """The leased addresses that were left with change ``number``, as far as it is kept."""
         ...
 
     def record_folder(self, number: str) -> str:

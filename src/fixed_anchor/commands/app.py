@@ -44,7 +44,7 @@ class App:
         self.as_json = as_json
         self._ctx = ctx
         self._shown: Status | None = None
-        #: Plan and host of machines that were reached by one.
+        #: Plan and host of targets that were reached by one.
         self._of_plan: dict[int, tuple[str, str]] = {}
         logs.begin(options["log_level"])
 
@@ -178,18 +178,19 @@ class App:
 
     def target_of(self, site: Site, host: HostPlan, machine: Machine) -> HostTarget:
         """A host of a plan as a target of changes; the commands that are shown for it name the plan."""
-        if machine is not site.here:
-            self._of_plan[id(machine)] = (site.plan.file, host.name)
         machine.recognise()
-        return target_of(machine)
+        target = target_of(machine)
+        if machine is not site.here:
+            self._of_plan[id(target)] = (site.plan.file, host.name)
+        return target
 
-    def seat_of(self, machine: Machine) -> str | None:
-        """The name of this machine, where ``machine`` is another one that is reached from it."""
-        return None if machine.has_tool else self.here().name
+    def seat_of(self, target: HostTarget) -> str | None:
+        """The name of this machine, where ``target`` is another one that is reached from it."""
+        return None if target.has_tool else self.here().name
 
-    def command_for(self, machine: Machine, verb: str, change: str, *more: str) -> str:
-        """The exact command line for ``verb`` and a change of ``machine``."""
-        plan = self._of_plan.get(id(machine))
+    def command_for(self, target: HostTarget, verb: str, change: str, *more: str) -> str:
+        """The exact command line for ``verb`` and a change of ``target``."""
+        plan = self._of_plan.get(id(target))
         if plan is not None:
             return shlex.join(["fixed-anchor", verb, "--plan", plan[0], f"{plan[1]}:{change}", *more])
-        return shlex.join(["fixed-anchor", *machine.words, verb, change, *more])
+        return shlex.join(["fixed-anchor", *target.words, verb, change, *more])

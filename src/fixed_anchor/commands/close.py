@@ -12,7 +12,7 @@ from fixed_anchor.commands.common import JSON, OF_PLAN, examples
 from fixed_anchor.commands.watching import decided
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.reporting.documents.changes import ChangeDocument
-from fixed_anchor.workflow.carry_out import who
+from fixed_anchor.workflow.notes import who
 
 
 @click.command(

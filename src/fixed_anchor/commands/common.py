@@ -13,22 +13,10 @@ from fixed_anchor.commands import offers
 from fixed_anchor.core.addresses import AddressRange, IPAddress, parse_address, parse_range
 from fixed_anchor.core.catalogue import CATALOGUE
 from fixed_anchor.core.findings import Acceptance
-from fixed_anchor.core.survey import HostSurvey
-from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.workflow.at_once import AT_ONCE as USUALLY
 
 #: What an option is put before: a function, or a command.
 FC = TypeVar("FC", bound=Callable[..., Any] | click.Command)
-
-
-def addresses_to_hold(grace: bool | None, machine: Machine, survey: HostSurvey) -> frozenset[IPAddress]:
-    """Today's addresses that shall stay until a change is decided: that of the session, or with ``--grace`` all."""
-    if grace is False:
-        return frozenset()
-    if grace:
-        return frozenset(a.ip for i in survey.interfaces for a in i.link.in_kernel)
-    session = machine.session()
-    return frozenset() if session is None else frozenset((session,))
 
 
 def patience_of(seconds: int | None) -> Patience:

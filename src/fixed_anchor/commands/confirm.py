@@ -13,7 +13,7 @@ from fixed_anchor.core.errors import AnchorError, NothingOpen, Refused, worst
 from fixed_anchor.reporting.documents.changes import ChangeDocument, HostChanged
 from fixed_anchor.reporting.documents.parts import problem
 from fixed_anchor.workflow.at_once import at_once as each_at_once
-from fixed_anchor.workflow.carry_out import who
+from fixed_anchor.workflow.notes import who
 from fixed_anchor.workflow.targets import HostTarget
 
 
@@ -59,7 +59,7 @@ def command(
     if site is not None and more_time is None and not over_old_address:
         # What is to be kept is the new address, so it is kept over that one.
         for one in chosen:
-            one.target.machine.at_its_addresses()
+            one.target.at_its_addresses()
 
     def keep(one: Chosen) -> str:
         return _keep(app, one, more_time, over_old_address)
@@ -102,7 +102,7 @@ def _keep(app: App, one: Chosen, more_time: int | None, over_old_address: bool) 
     try:
         target.decide(number, states.KEEP, who(), over_old_address)
     except Refused as refused:
-        words = app.command_for(target.machine, "confirm", number, "--over-old-address")
+        words = app.command_for(target, "confirm", number, "--over-old-address")
         raise Refused(refused.what, remedy=f"override it if there is no other way: {words}") from None
     return number
 
@@ -115,4 +115,4 @@ def _say(app: App, target: HostTarget, number: str, more_time: int | None, host:
         return
     app.say(f"{host}change {number}: {states.CONFIRMED}")
     give_back_from_seat(app, target, number)
-    app.type("to go back:  ", app.command_for(target.machine, "restore", number))
+    app.type("to go back:  ", app.command_for(target, "restore", number))

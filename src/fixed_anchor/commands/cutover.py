@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator
 from pathlib import Path
 from typing import NoReturn
 
 import click
 
-from fixed_anchor.change.change import Draft, Terms
+from fixed_anchor.change.change import Terms
 from fixed_anchor.commands import offers
 from fixed_anchor.commands.app import App
 from fixed_anchor.commands.common import (
@@ -24,10 +23,10 @@ from fixed_anchor.commands.common import (
     UNATTENDED,
     AcceptType,
     acceptances,
-    addresses_to_hold,
     examples,
     patience_of,
 )
+from fixed_anchor.commands.failure import tell_line
 from fixed_anchor.commands.watching import watch
 from fixed_anchor.core.addresses import AddressRange
 from fixed_anchor.core.baseline import Judge
@@ -36,15 +35,10 @@ from fixed_anchor.core.errors import (
     EXIT_ROLLED_BACK,
     AnchorError,
     ChangeOpen,
-    InputError,
     Refused,
     Undetermined,
 )
-from fixed_anchor.core.findings import CheckResult, Finding
-from fixed_anchor.core.plan import HostPlan
-from fixed_anchor.core.rules.gateways import forwarding_findings, owner_findings
-from fixed_anchor.core.survey import HostSurvey
-from fixed_anchor.machines.protocol import Machine
+from fixed_anchor.core.verification import AS_PLANNED
 from fixed_anchor.reporting.documents.changes import ChangeDocument, HostChanged, checks
 from fixed_anchor.reporting.documents.drafting import host_drafted
 from fixed_anchor.reporting.documents.parts import found_finding, problem
@@ -52,12 +46,10 @@ from fixed_anchor.reporting.terminal.check import verdict_line
 from fixed_anchor.reporting.terminal.draft import show_draft
 from fixed_anchor.reporting.terminal.findings import show_findings
 from fixed_anchor.reporting.terminal.verify import show_verify
-from fixed_anchor.workflow.carry_out import about, refuse_unless_accepted, told
-from fixed_anchor.workflow.check import check
+from fixed_anchor.workflow.beginning import Judged, addresses_to_hold, is_kept_anew, judge, survey_of
 from fixed_anchor.workflow.evidence import load
-from fixed_anchor.workflow.network.neighbours import neighbours_before
-from fixed_anchor.workflow.network.sole_owner import why_not_provable
-from fixed_anchor.workflow.site import own_vantage
+from fixed_anchor.workflow.notes import about, told
+from fixed_anchor.workflow.run import Member
 from fixed_anchor.workflow.verify import verify
 
 
@@ -118,19 +110,16 @@ def command(
     already = target.open_change()
     if already is not None:
         raise ChangeOpen(
-            f"change {already} is open on {machine.name}",
-            remedy=f"first: {app.command_for(machine, 'confirm', already)}, or restore {already}",
+            f"change {already} is open on {target.name}",
+            remedy=f"first: {app.command_for(target, 'confirm', already)}, or restore {already}",
         )
-    survey = site.survey(planned)
-    if survey is None:
-        raise InputError(f"{planned.name} is not reached from here", file=plan, line=planned.line)
-    # From a seat a connection to the new address proves more than all that is seen over the old one.
-    anew = unattended and _is_anew(planned, machine, survey)
-    alone = machine.why_not_alone() if anew and not dry_run else None
+    survey = survey_of(site, planned)
+    anew = unattended and is_kept_anew(planned, target, survey)
+    alone = target.why_not_alone() if anew and not dry_run else None
     if alone is not None:
         raise alone
     # Drafting first: what cannot be written is refused before any packet is sent.
-    drafted = target.draft(site.plan, planned, survey, addresses_to_hold(grace, machine, survey))
+    drafted = target.draft(site.plan, planned, survey, addresses_to_hold(grace, target, survey))
     carried = load(Path(evidence), int(time.time())) if evidence is not None else None
     if carried is not None:
         app.say(f"evidence of {evidence}: {carried.age(int(time.time()))}; the wire is looked at afresh")
@@ -140,26 +129,18 @@ def command(
     if off:
         app.remark(f"switched on for the probe: {', '.join(off)}")
     with app.status("probing the segment, and what answers today, about 10 s"):
-        result = check(site, (planned.name,), pools, carried=carried)
-        before = target.baseline(drafted, survey)
-        target.neighbours = neighbours_before(site, planned, machine, survey)
-        result = result.with_more(_not_provable(planned.name, machine, survey, drafted))
-    if unattended:
-        # Nobody will be there to look.
-        result = result.with_more(forwarding_findings(planned.name, before, drafted.wanted))
-    show_findings(app.out, result.findings)
-    app.say(verdict_line(plan, result))
+        judged = judge(site, target, planned, drafted, pools, carried, unattended)
+    show_findings(app.out, judged.judgement.findings)
+    app.say(verdict_line(plan, judged.judgement))
     try:
-        used = refuse_unless_accepted(result, passes)
+        used = judged.judgement.unless_accepted(passes)
     except (Refused, Undetermined) as refused:
-        if not dry_run:
-            raise
-        _say_dry(app, plan, drafted, result, refused)
+        _end_without(app, plan, judged, refused, dry_run)
     if dry_run:
-        _say_dry(app, plan, drafted, result, None)
+        _end_without(app, plan, judged, None, dry_run)
     if drafted.content.is_empty:
         verified = verify(site, (planned.name,))
-        if verified.verdict == "as planned":
+        if verified.verdict == AS_PLANNED:
             show_verify(app.out, verified)
             nothing = "nothing to do: it is configured so already, and it is in force"
             if as_json:
@@ -168,15 +149,15 @@ def command(
             app.say(nothing)
             return
     show_draft(app.out, [drafted])
-    notes = about("cutover", plan, drafted, used, note, app.seat_of(machine))
+    notes = about("cutover", plan, drafted, used, note, app.seat_of(target))
     if carried is not None:
         notes["evidence"] = carried.told(int(time.time()))
     let_pass = frozenset({"sole-owner"} if any(a.code == "owner-not-provable" for a in used) else ())
-    judge = Judge(before, let_pass=let_pass)
-    terms = Terms(confirm_within, unattended, notes, told(notes, drafted), judge, patience_of(patience), anew)
+    judge_of = Judge(judged.before, let_pass=let_pass)
+    terms = Terms(confirm_within, unattended, notes, told(notes, drafted), judge_of, patience_of(patience), anew)
     keep_on(True)
     try:
-        watched = watch(app, target, drafted, terms, result.findings)
+        watched = watch(app, target, Member(target.name, drafted, terms), judged.judgement.findings)
     except Refused:
         keep_on(False)
         raise
@@ -187,38 +168,24 @@ def command(
     ctx.exit(watched.exit_status)
 
 
-def _is_anew(host: HostPlan, machine: Machine, survey: HostSurvey) -> bool:
-    """Whether a change that nobody confirms is confirmed from here, over a new connection.
+def _end_without(app: App, plan: str, judged: Judged, refused: AnchorError | None, dry_run: bool) -> NoReturn:
+    """Ends the command without a change: what it would do, or why it refuses, with what was found.
 
-    Not where the session comes in by an interface that stays as it is: that of the new address may be on a segment
-    which no seat reaches.
+    The exit status is that which the change would have, or has.
     """
-    if machine.has_tool or not any(i.hold or i.expect for i in host.interfaces):
-        return False
-    session = machine.session()
-    by = next((i.name for i in survey.interfaces for a in i.addresses if a.address.ip == session), None)
-    return by is None or any(i.name == by and (i.ipv4, i.ipv6) != ("untouched", "untouched") for i in host.interfaces)
-
-
-def _not_provable(host: str, machine: Machine, survey: HostSurvey, drafted: Draft) -> Iterator[Finding]:
-    """The interfaces of which nobody could see afterwards that they alone have their addresses."""
-    for config in drafted.wanted:
-        why = why_not_provable(own_vantage(machine, survey, config.interface), config)
-        if why is not None:
-            yield from owner_findings(host, config.interface, why)
-
-
-def _say_dry(app: App, plan: str, drafted: Draft, result: CheckResult, refused: AnchorError | None) -> NoReturn:
-    """What a cutover would do, or why it would refuse; ends the command with the status that this would have."""
-    status = refused.exit_status if refused is not None else EXIT_DONE
+    status, drafted = refused.exit_status if refused is not None else EXIT_DONE, judged.draft
+    if refused is not None and not dry_run and not app.as_json:
+        raise refused
     if app.as_json:
         made = HostChanged(
             host=drafted.host,
             error=problem(refused, drafted.host) if refused is not None else None,
             done="nothing was done",
-            findings=[found_finding(f) for f in result.findings],
+            findings=[found_finding(f) for f in judged.judgement.findings],
             draft=host_drafted(drafted),
         )
+        if refused is not None and not dry_run:
+            tell_line(refused)
         app.print_document(ChangeDocument(command="cutover", plan=plan, hosts=[made]), status)
     show_draft(app.out, [drafted])
     app.say(f"it would be refused: {refused}" if refused is not None else "this is what it would do; nothing was done")

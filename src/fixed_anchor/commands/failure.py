@@ -34,12 +34,17 @@ def tell(error: Exception, command: str | None, as_json: bool, log_level: str | 
         known.exit_status = EXIT_BUG
     errors = known.errors if isinstance(known, InputErrors) else (known,)
     for one in errors:
-        print(f"fixed-anchor: {masked_line(str(one))}", file=sys.stderr)
+        tell_line(one)
     if len(errors) > 1:
         print(f"fixed-anchor: {len(errors)} errors in {known.file}; nothing was done", file=sys.stderr)
     if as_json:
         _print_document(known, command)
     return known.exit_status
+
+
+def tell_line(error: AnchorError) -> None:
+    """Tells of an error on standard error, beside whatever a command prints."""
+    print(f"fixed-anchor: {masked_line(str(error))}", file=sys.stderr)
 
 
 def _of_ours(error: Exception) -> AnchorError | None:

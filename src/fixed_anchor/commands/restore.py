@@ -18,7 +18,6 @@ from fixed_anchor.commands.common import (
     NOTE,
     OF_PLAN,
     PATIENCE,
-    addresses_to_hold,
     examples,
     patience_of,
 )
@@ -29,9 +28,9 @@ from fixed_anchor.reporting.documents.changes import ChangeDocument, HostChanged
 from fixed_anchor.reporting.documents.drafting import host_drafted
 from fixed_anchor.reporting.documents.parts import problem
 from fixed_anchor.reporting.terminal.draft import show_draft
-from fixed_anchor.workflow.carry_out import about, told, who
-from fixed_anchor.workflow.network.neighbours import neighbours_before
-from fixed_anchor.workflow.restore import addresses_left, last_cutover, later_ones
+from fixed_anchor.workflow.beginning import addresses_to_hold, look_from_beside
+from fixed_anchor.workflow.notes import about, told, who
+from fixed_anchor.workflow.run import Member
 from fixed_anchor.workflow.site import Site
 from fixed_anchor.workflow.targets import HostTarget
 
@@ -122,25 +121,25 @@ def command(
 def _restore(app: App, site: Site | None, one: Chosen, how: _How) -> Watched:
     """Takes one host back. Raises why it cannot be."""
     target = one.target
-    refusal = target.machine.why_no_change()
+    refusal = target.why_no_change()
     if refusal is not None and not how.dry_run:
         raise refusal
     already = target.open_change()
     try:
-        number = target.number(one.change) if one.change else already or last_cutover(target.machine)
+        number = target.number(one.change) if one.change else already or target.last_cutover()
     except InputError as error:
         if one.change is None:
             error.remedy = last_one(target) or error.remedy
         raise
     if number == already:
         return _roll_back(app, target, number, how.dry_run)
-    later = later_ones(target.machine, number)
+    later = target.later_ones(number)
     if later:
         verb = "would also undo" if how.dry_run else "also undoes"
         app.say(f"restoring change {number} {verb} the later changes: {', '.join(later)}")
     survey = target.survey()
     undone = target.recorded_baseline(number)
-    drafted = target.restore_draft(number, addresses_to_hold(how.grace, target.machine, survey))
+    drafted = target.restore_draft(number, addresses_to_hold(how.grace, target, survey))
     if undone is not None:
         drafted = msgspec.structs.replace(drafted, reachable={i.interface: i.reachable for i in undone.interfaces})
     show_draft(app.out, [drafted])
@@ -149,18 +148,16 @@ def _restore(app: App, site: Site | None, one: Chosen, how: _How) -> Watched:
         return Watched(EXIT_DONE, HostChanged(host=target.name, done="nothing was done", draft=host_drafted(drafted)))
     if site is not None:
         with app.status("looking from beside"):
-            target.neighbours = neighbours_before(site, site.plan.hosts[one.host], target.machine, survey)
+            look_from_beside(site, target, one.host, survey)
         # Its server may give it the address that it had then.
-        site.whereabouts.had[one.host] += addresses_left(target.machine, number)
-    notes = about("restore", None, drafted, [], how.note, app.seat_of(target.machine))
+        site.whereabouts.had[one.host] += target.addresses_left(number)
+    notes = about("restore", None, drafted, [], how.note, app.seat_of(target))
     notes |= {"restores": number, "undoes": list(later)}
     # It returns to what was good: nobody need be there, unless somebody wants to look first.
     kept_by_checks = how.unattended or how.confirm_within is None
-    with app.status("looking at what answers today"):
-        judge = Judge(target.baseline(drafted, survey), undone)
     wait = how.confirm_within or _ENOUGH
-    terms = Terms(wait, kept_by_checks, notes, told(notes, drafted), judge, patience_of(how.patience))
-    return watch(app, target, drafted, terms)
+    terms = Terms(wait, kept_by_checks, notes, told(notes, drafted), Judge(None, undone), patience_of(how.patience))
+    return watch(app, target, Member(target.name, drafted, terms, survey))
 
 
 def _roll_back(app: App, target: HostTarget, number: str, dry_run: bool) -> Watched:

@@ -153,15 +153,15 @@ def _show_open(app: App, target: HostTarget, status: ChangeStatus) -> None:
 
 def _say_what_to_type(app: App, target: HostTarget, status: ChangeStatus) -> None:
     number = status.number
-    keep, back = (app.command_for(target.machine, verb, number) for verb in ("confirm", "restore"))
+    keep, back = (app.command_for(target, verb, number) for verb in ("confirm", "restore"))
     if status.state == states.STUCK:
         app.type("what is left to do by hand:  ", f"{target.record_folder(number)}/log")
         app.type("try once more:               ", back)
-        app.type("accept what is there:        ", app.command_for(target.machine, "close", number, "--because", "WHY"))
+        app.type("accept what is there:        ", app.command_for(target, "close", number, "--because", "WHY"))
         return
     if status.engine_gone:
         app.say(status.engine_gone, indent=2, style="bold yellow")
-        page = target.machine.store.by_hand_page
+        page = target.by_hand_page
         app.say(f"nothing rolls this change back by itself: roll it back by hand, as {page} says", indent=2)
         return
     if not status.guard_alive:
@@ -180,4 +180,4 @@ def _say_what_to_type(app: App, target: HostTarget, status: ChangeStatus) -> Non
         app.type("go back:    ", back)
     plain = target.command_without_tool(number, "confirm")
     if waits and plain is not None:
-        app.type("keep it without Python:  " if target.machine.has_tool else "keep it on the host itself:  ", plain)
+        app.type("keep it without Python:  " if target.has_tool else "keep it on the host itself:  ", plain)

@@ -11,19 +11,20 @@ from rich.status import Status
 from rich.text import Text
 
 from fixed_anchor.change import states
-from fixed_anchor.change.change import ChangeStatus, Draft, Terms
+from fixed_anchor.change.change import ChangeStatus
 from fixed_anchor.commands.app import App
-from fixed_anchor.core.errors import EXIT_INTERRUPTED, Unreachable, printable
+from fixed_anchor.core.errors import Unreachable, printable
 from fixed_anchor.core.findings import Finding
-from fixed_anchor.core.verification import VerifyCheck, VerifyResult
+from fixed_anchor.core.verification import VerifyCheck
 from fixed_anchor.reporting.documents.changes import HostChanged, change, checks
 from fixed_anchor.reporting.documents.drafting import host_drafted
 from fixed_anchor.reporting.documents.parts import found_finding
 from fixed_anchor.reporting.terminal.draft import show_diff
 from fixed_anchor.reporting.terminal.paper import STYLES, styled
 from fixed_anchor.reporting.terminal.verify import show_verify
-from fixed_anchor.workflow.carry_out import Outcome, carry_out
+from fixed_anchor.workflow.driving import StillOpen, drive
 from fixed_anchor.workflow.linux.host import DraftOutdated
+from fixed_anchor.workflow.run import Answered, Event, Interrupted, Member, Outcome, Run, Unanswered
 from fixed_anchor.workflow.targets import HostTarget
 
 
@@ -38,31 +39,40 @@ def countdown(status: ChangeStatus) -> str:
 
 
 class Watcher:
-    """Prints the progress of one change."""
+    """Prints what happens to the change of one target, as its run is stepped."""
 
-    def __init__(self, app: App, target: HostTarget, unattended: bool) -> None:
+    def __init__(self, app: App, run: Run, target: HostTarget) -> None:
         self.app = app
+        self.run = run
         self.target = target
-        self.machine = target.machine
-        self.unattended = unattended
+        self._name = target.name
+        self.unattended = run.terms(self._name).unattended
         self.out: Console = app.out
         self._state = ""
         self._told_verified = False
         self._is_lost = False
-        self._last: ChangeStatus | None = None
-        self._number = ""
         self._countdown: Status | None = None
         self._waits: Status | None = None
 
-    def __call__(self, status: ChangeStatus, verified: VerifyResult | None) -> None:
-        self._number, self._last = status.number, status
+    def __call__(self, event: Event) -> None:
+        if isinstance(event, Answered):
+            self._answered(event.status)
+        elif isinstance(event, StillOpen):
+            self._open_still(event.checks, event.left)
+        elif isinstance(event, Unanswered):
+            self._lost(event)
+        elif isinstance(event, Interrupted):
+            self._interrupted()
+
+    def _answered(self, status: ChangeStatus) -> None:
         self._end_waiting()
         if self._is_lost:
             self._is_lost = False
-            self.app.remark(f"{self.target.name} answers again")
+            self.app.remark(f"{self._name} answers again")
         if status.state != self._state:
             self._state = status.state
             self._say_state(status)
+        verified = self.run.verified(self._name)
         if verified is not None and not self._told_verified:
             self._told_verified = True
             show_verify(self.out, verified)
@@ -79,8 +89,8 @@ class Watcher:
     def _say_how_to_keep(self, status: ChangeStatus) -> None:
         text = countdown(status)
         if self._countdown is None:
-            keep = self.app.command_for(self.machine, "confirm", status.number)
-            back = self.app.command_for(self.machine, "restore", status.number)
+            keep = self.app.command_for(self.target, "confirm", status.number)
+            back = self.app.command_for(self.target, "restore", status.number)
             self.app.say(styled(f"change {status.number} is in force: {text}.", "bold"))
             for fact in status.grace_facts:
                 self.app.say(f"stays until then as well:     {fact}", indent=2)
@@ -93,31 +103,25 @@ class Watcher:
         else:
             self._countdown.update(text)
 
-    def waiting(self, open_ones: tuple[VerifyCheck, ...], left: float) -> None:
+    def _open_still(self, checks: tuple[VerifyCheck, ...], left: float) -> None:
         """What the verification still waits for."""
-        first = open_ones[0]
-        more = f" and {len(open_ones) - 1} more" if len(open_ones) > 1 else ""
+        first = checks[0]
+        more = f" and {len(checks) - 1} more" if len(checks) > 1 else ""
         about = first.target or first.interface
-        self._wait(f"not passed yet: {first.code} {printable(about)}{more}; waiting for another {left:.0f} s")
+        self.wait(f"not passed yet: {first.code} {printable(about)}{more}; waiting for another {left:.0f} s")
 
-    def status_now(self, number: str) -> ChangeStatus:
-        """How the change is now; of a host that does not answer any more as it was when it last did."""
-        try:
-            return self.target.status(number)
-        except Unreachable:
-            if self._last is None:
-                raise
-            return self._last
-
-    def lost(self, error: Unreachable, left: float) -> None:
+    def _lost(self, event: Unanswered) -> None:
         """The host does not answer: that is told once, and then how long it is looked for."""
         self._end_waiting()
+        left = self.run.looked_for(self._name, event.at)
+        if left is None or left <= 0:
+            return
         if not self._is_lost:
             self._is_lost = True
-            self.app.remark(f"{error.what}; its guard goes on, and it is looked for", style="yellow")
-        self._wait(f"not reached; looked for for another {left:.0f} s")
+            self.app.remark(f"{event.error.what}; its guard goes on, and it is looked for", style="yellow")
+        self.wait(f"not reached; looked for for another {left:.0f} s")
 
-    def _wait(self, text: str) -> None:
+    def wait(self, text: str) -> None:
         """Shows on a terminal what is waited for."""
         if self._waits is None:
             self._waits = self.app.err.status(text, spinner="line")
@@ -137,18 +141,19 @@ class Watcher:
         if self._countdown is not None:
             self._countdown.stop()
 
-    def interrupted(self) -> None:
+    def _interrupted(self) -> None:
         """Ctrl-C ends the watching, not the change."""
         self.stop()
-        if not self._number:
+        last = self.run.last(self._name)
+        if last is None:
             return
         try:
-            status = self.target.status(self._number)
+            status = self.target.status(last.number)
         except Unreachable as error:
-            self.app.remark(f"change {self._number} goes on without this terminal; {error}")
+            self.app.remark(f"change {last.number} goes on without this terminal; {error}")
             return
         if status.is_open:
-            keep = self.app.command_for(self.machine, "confirm", status.number)
+            keep = self.app.command_for(self.target, "confirm", status.number)
             self.app.remark(
                 f"change {status.number} goes on without this terminal: automatic rollback at {end_of(status)} "
                 f"unless you confirm: {keep}"
@@ -167,21 +172,29 @@ class Watched(msgspec.Struct, frozen=True):
     made: HostChanged | None = None
 
 
-def watch(app: App, target: HostTarget, draft: Draft, terms: Terms, findings: Iterable[Finding] = ()) -> Watched:
-    """Carries a change out under the eyes of the operator. ``findings`` are what its check found."""
-    watcher = Watcher(app, target, terms.unattended)
+def watch(app: App, target: HostTarget, member: Member, findings: Iterable[Finding] = ()) -> Watched:
+    """Carries a change out under the eyes of the operator. ``findings`` are what its check found.
+
+    Raises why it was not begun, and :class:`Unreachable` for a target that was not seen again.
+    """
+    run = Run((member,))
+    watcher = Watcher(app, run, target)
+    if member.survey is not None:
+        watcher.wait("looking at what answers today")
     try:
-        outcome = carry_out(target, draft, terms, watcher, watcher.waiting, watcher.lost)
-    except DraftOutdated as outdated:
-        for edit in outdated.edits:
-            show_diff(app.out, edit)
-        raise
-    except KeyboardInterrupt:
-        watcher.interrupted()
-        return Watched(EXIT_INTERRUPTED)
+        drive(run, {member.name: target}, watcher)
     finally:
         watcher.stop()
-    if outcome.verified is not None and outcome.state == states.CONFIRMED and draft.grace:
+    outcome = run.outcome(member.name)
+    assert outcome is not None
+    if outcome.error is not None:
+        if isinstance(outcome.error, DraftOutdated):
+            for edit in outcome.error.edits:
+                show_diff(app.out, edit)
+        raise outcome.error
+    if outcome.is_left:
+        return Watched(outcome.exit_status)
+    if outcome.verified is not None and outcome.state == states.CONFIRMED and member.draft.grace:
         app.say("the old address has gone; looked at once more:")
         show_verify(app.out, outcome.verified)
     give_back_from_seat(app, target, outcome.number)
@@ -189,12 +202,23 @@ def watch(app: App, target: HostTarget, draft: Draft, terms: Terms, findings: It
         say_outcome(app, target, outcome)
     made = HostChanged(
         host=target.name,
-        change=change(target.name, watcher.status_now(outcome.number)),
+        change=change(target.name, _now(target, run, outcome.number)),
         findings=[found_finding(f) for f in findings],
-        draft=host_drafted(draft),
+        draft=host_drafted(member.draft),
         checks=checks(outcome.verified),
     )
     return Watched(outcome.exit_status, made)
+
+
+def _now(target: HostTarget, run: Run, number: str) -> ChangeStatus:
+    """How a change is now; of a host that does not answer any more as it was when it last did."""
+    try:
+        return target.status(number)
+    except Unreachable:
+        last = run.last(target.name)
+        if last is None:
+            raise
+        return last
 
 
 def give_back_from_seat(app: App, target: HostTarget, number: str) -> None:
@@ -245,7 +269,7 @@ def say_outcome(app: App, target: HostTarget, outcome: Outcome) -> None:
         app.say(line.append(f"   {incomplete(target, number)}", style="bold yellow"))
     elif outcome.state == states.CONFIRMED:
         app.say(line)
-        app.type("to go back:  ", app.command_for(target.machine, "restore", number))
+        app.type("to go back:  ", app.command_for(target, "restore", number))
     elif outcome.state == states.ROLLED_BACK:
         why = f"because {printable(outcome.why)}; " if outcome.why else ""
         app.say(line.append(f"   {why}the state is as it was before", style="default"))

@@ -8,6 +8,7 @@ from functools import cached_property
 import msgspec
 
 from fixed_anchor.core.catalogue import BLOCKER, CATALOGUE
+from fixed_anchor.core.errors import InputError, Refused, Undetermined
 
 CLEAR = "clear"
 BLOCKED = "blocked"
@@ -116,7 +117,7 @@ class Acceptance(msgspec.Struct, frozen=True):
         return found.code == self.code and (self.address is None or self.address == found.address)
 
 
-class CheckResult:
+class Judgement:
     """The outcome of a check: findings, evidence, and their verdict.
 
     ``segments`` are those of every host that was checked, ``vantages`` the places from which each segment was looked
@@ -143,9 +144,9 @@ class CheckResult:
         """The evidence for every address, made when it is asked for."""
         return tuple(self._gather())
 
-    def with_more(self, findings: Iterable[Finding]) -> CheckResult:
+    def with_more(self, findings: Iterable[Finding]) -> Judgement:
         """The same with further findings."""
-        return CheckResult(sorted_findings((*self.findings, *findings)), self._gather, self.segments, self.vantages)
+        return Judgement(sorted_findings((*self.findings, *findings)), self._gather, self.segments, self.vantages)
 
     @property
     def verdict(self) -> str:
@@ -175,6 +176,33 @@ class CheckResult:
         if mine not in self._of_segments:
             self._of_segments[mine] = [f for f in self._of_all if f.segment is None or f.segment in mine]
         return self._of_segments[mine]
+
+    def unless_accepted(self, accepted: Sequence[Acceptance]) -> list[Acceptance]:
+        """The acceptances of ``accepted`` by which a change may begin, each once.
+
+        Raises :class:`Refused` or :class:`Undetermined` where a finding that stops a change is accepted by none of
+        them, and :class:`InputError` where one of them accepts what was not found.
+        """
+        used: list[Acceptance] = []
+        standing = []
+        for found in self.findings:
+            covering = [a for a in accepted if a.covers(found)] if found.stops else []
+            used += covering
+            standing += [found] if found.stops and not covering else []
+        if standing:
+            blockers = [f for f in standing if not f.undetermined]
+            codes = ", ".join(dict.fromkeys(f.code for f in blockers or standing))
+            remedy = "see the findings above; nothing was changed"
+            if blockers:
+                raise Refused(f"the change is refused: {codes}", remedy=remedy)
+            raise Undetermined(f"the change is refused because this is undetermined: {codes}", remedy=remedy)
+        unused = [a for a in accepted if a not in used]
+        if unused:
+            raise InputError(
+                f"--accept {unused[0].code}: the check did not find this",
+                remedy="accept only what the check names",
+            )
+        return list(dict.fromkeys(used))
 
     def verdict_of_host(self, host: str) -> str:
         """What the check of ``host`` alone amounts to."""

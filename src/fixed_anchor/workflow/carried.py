@@ -11,7 +11,7 @@ from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.engine.runbook import runbook
 from fixed_anchor.engine.windows_runbook import windows_runbook
 from fixed_anchor.machines.windows.facts import Facts
-from fixed_anchor.workflow.carry_out import about, told
+from fixed_anchor.workflow.notes import about, told
 
 
 def windows_runbook_of(

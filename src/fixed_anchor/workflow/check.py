@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from functools import cache, partial
 
 import msgspec
 
+from fixed_anchor.change.change import Draft
 from fixed_anchor.core.addresses import AddressRange, IPAddress
 from fixed_anchor.core.findings import (
-    CheckResult,
     Consulted,
     Evidence,
     Finding,
+    Judgement,
     NotConsulted,
     sorted_findings,
     without_lesser,
@@ -55,7 +56,7 @@ Job = tuple[HostPlan, InterfacePlan]
 class Checked(msgspec.Struct, frozen=True):
     """The outcome of a check, and what it went by: for a second look, and to be saved."""
 
-    result: CheckResult
+    result: Judgement
     known: Knowledge
 
 
@@ -65,9 +66,10 @@ def check(
     told_pools: tuple[AddressRange, ...] = (),
     wire: bool = True,
     carried: Carried | None = None,
-) -> CheckResult:
+    drafts: Mapping[str, Draft] | None = None,
+) -> Judgement:
     """Checks the hosts of the plan (all, or those named); see :func:`check_with_knowledge`."""
-    return check_with_knowledge(site, host_names, told_pools, wire, carried).result
+    return check_with_knowledge(site, host_names, told_pools, wire, carried, drafts).result
 
 
 def check_with_knowledge(
@@ -76,12 +78,13 @@ def check_with_knowledge(
     told_pools: tuple[AddressRange, ...] = (),
     wire: bool = True,
     carried: Carried | None = None,
+    drafts: Mapping[str, Draft] | None = None,
 ) -> Checked:
     """Checks the hosts of the plan (all, or those named).
 
     ``told_pools`` are DHCP pools told on the command line. Without ``wire`` every address stays
-    undetermined. ``carried`` is saved evidence, for sources that cannot be read here. Raises :class:`Refused` where
-    it is about something else.
+    undetermined. ``carried`` is saved evidence, for sources that cannot be read here. ``drafts`` are those that are
+    made by now, by host: they are what is judged. Raises :class:`Refused` where ``carried`` is about something else.
     """
     plan = site.plan
     chosen = site.hosts(host_names)
@@ -148,13 +151,13 @@ def check_with_knowledge(
             changing = (i.name for i in host.interfaces if i.ipv4 != "untouched" or i.ipv6 != "untouched")
             findings += readiness_findings(now, tuple(changing), host.name)
         if survey is not None:
-            foreseen[host.name] = target.foresee(plan, host, survey)
+            foreseen[host.name] = target.foresee(plan, host, survey, (drafts or {}).get(host.name))
             findings += declared_findings(host, survey, foreseen[host.name])
     findings += list(old_address_findings(site, known, foreseen, findings))
     findings = with_reservation_lines(site, known, findings)
     segments = {host.name: frozenset(i.segment for i in host.interfaces) for host in chosen}
     gathered = sorted_findings(without_lesser(findings))
-    result = CheckResult(gathered, lambda: (e for one in gather for e in one()), segments, seen.vantages)
+    result = Judgement(gathered, lambda: (e for one in gather for e in one()), segments, seen.vantages)
     return Checked(result, known)
 
 

@@ -9,15 +9,17 @@ from contextlib import contextmanager
 from fixed_anchor.change import states
 from fixed_anchor.change.change import ChangeStatus, Draft, Record, Terms
 from fixed_anchor.change.target import Waiting
+from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.baseline import Baseline
 from fixed_anchor.core.config import InterfaceConfig
-from fixed_anchor.core.errors import ChangeOpen, InputError, NoAccess, Unreachable
+from fixed_anchor.core.errors import AnchorError, ChangeOpen, InputError, NoAccess, Unreachable
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.core.verification import FAIL, PASS, VerifyCheck, VerifyResult
 from fixed_anchor.engine import driver
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.workflow.baseline import recorded, take_baseline
+from fixed_anchor.workflow.kept import addresses_left, last_cutover, later_ones
 from fixed_anchor.workflow.network.neighbour_checks import NeighbourChecks, seen_by
 from fixed_anchor.workflow.settle import verify_when_settled
 
@@ -33,6 +35,39 @@ class EngineHost:
         self.name = machine.name
         #: Those who look at its interfaces from beside, by the interfaces' names.
         self.neighbours: dict[str, NeighbourChecks] = {}
+
+    @property
+    def words(self) -> tuple[str, ...]:
+        return self.machine.words
+
+    @property
+    def has_tool(self) -> bool:
+        return self.machine.has_tool
+
+    @property
+    def by_hand_page(self) -> str:
+        return self.machine.store.by_hand_page
+
+    def session(self) -> IPAddress | None:
+        return self.machine.session()
+
+    def why_no_change(self) -> AnchorError | None:
+        return self.machine.why_no_change()
+
+    def why_not_alone(self) -> AnchorError | None:
+        return self.machine.why_not_alone()
+
+    def at_its_addresses(self) -> None:
+        self.machine.at_its_addresses()
+
+    def last_cutover(self) -> str:
+        return last_cutover(self.machine)
+
+    def later_ones(self, number: str) -> tuple[str, ...]:
+        return later_ones(self.machine, number)
+
+    def addresses_left(self, number: str) -> tuple[IPAddress, ...]:
+        return addresses_left(self.machine, number)
 
     def survey(self) -> HostSurvey:
         return take_stock(self.machine)

@@ -30,7 +30,7 @@ from fixed_anchor.core.claims import (
 )
 from fixed_anchor.core.config import Place
 from fixed_anchor.core.errors import InputError, Refused
-from fixed_anchor.core.findings import CheckResult
+from fixed_anchor.core.findings import Judgement
 from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.core.plan import Plan
 from fixed_anchor.core.times import seconds_of, utc
@@ -76,7 +76,7 @@ class Carried(msgspec.Struct, frozen=True):
         return f"{seconds // 3600} h old" if seconds < 172800 else f"{seconds // 86400} days old"
 
 
-def save(path: Path, plan: Plan, result: CheckResult, known: Knowledge, now: int) -> None:
+def save(path: Path, plan: Plan, result: Judgement, known: Knowledge, now: int) -> None:
     """Writes what was found and what the sources claim of the plan's segments. Raises ``NoAccess``."""
     import hashlib
 

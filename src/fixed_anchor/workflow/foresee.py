@@ -7,6 +7,7 @@ from collections.abc import Iterator, Mapping
 
 import msgspec
 
+from fixed_anchor.change.change import Draft
 from fixed_anchor.change.content import files_in
 from fixed_anchor.change.files import FileEdit, Files, apply_edits
 from fixed_anchor.core.addresses import IPAddress
@@ -28,15 +29,19 @@ from fixed_anchor.workflow.linux.own_parser import tried
 _NOT_ADDRESS = re.compile(r"[^0-9a-fA-F.:/]+")
 
 
-def foresee(plan: Plan, host: HostPlan, machine: Machine, survey: HostSurvey) -> Foreseen:
-    """The declared state of ``host`` after its draft; as it is now, with the reason, where none can be made."""
+def foresee(plan: Plan, host: HostPlan, machine: Machine, survey: HostSurvey, draft: Draft | None = None) -> Foreseen:
+    """The declared state of ``host`` after ``draft``, or after one that is made here.
+
+    It is as it is now, with the reason, where none can be made.
+    """
     touched = [i for i in host.interfaces if i.ipv4 != "untouched" or i.ipv6 != "untouched"]
     wanted = {i.name: wanted_config(plan, i) for i in touched if survey.interface(i.name) is not None}
     edits: tuple[FileEdit, ...] = ()
     refusal = None
     try:
         if wanted:
-            edits = files_in(draft_host(plan, host, machine, survey).content).ends_with()
+            drafted = draft if draft is not None else draft_host(plan, host, machine, survey)
+            edits = files_in(drafted.content).ends_with()
     except AnchorError as error:
         refusal = refusal_of(error, plan, next((i.line for i in touched if i.name in wanted), host.line))
     declared: dict[str, Declared] = {}

@@ -7,9 +7,9 @@ from typing import Any
 import msgspec
 
 from fixed_anchor.change import states
-from fixed_anchor.change.change import Draft, LeavingLease
+from fixed_anchor.change.change import Draft
 from fixed_anchor.change.files import FileEdit, FileText, apply_edits, joined_edits
-from fixed_anchor.core.addresses import IPAddress, parse_address
+from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.baseline import Baseline, InterfaceBefore
 from fixed_anchor.core.config import InterfaceConfig
 from fixed_anchor.core.errors import ChangeOpen, InputError, NotSupported, Refused
@@ -22,6 +22,7 @@ from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe.fetching import format_files
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.workflow.baseline import recorded
+from fixed_anchor.workflow.kept import later_ones
 from fixed_anchor.workflow.linux.assemble import Stage, assemble, stack_of, surveyed
 from fixed_anchor.workflow.linux.draft import going
 
@@ -32,40 +33,6 @@ class Kept(msgspec.Struct, frozen=True):
     number: str
     notes: dict[str, Any]
     edits: tuple[FileEdit, ...]
-
-
-def later_ones(machine: Machine, number: str) -> tuple[str, ...]:
-    """The confirmed changes after ``number``, oldest first: going back behind it undoes them too."""
-    after = [n for n in driver.numbers(machine) if n > number]
-    return tuple(n for n in after if driver.status(machine, n).state == states.CONFIRMED)
-
-
-def last_cutover(machine: Machine) -> str:
-    """The change that a restore without a number goes back behind: the last one, if that was a cutover.
-
-    Raises :class:`InputError` where there is none, :class:`Refused` where the last one was a restore already:
-    to undo that would bring back what somebody has left.
-    """
-    for number in reversed(driver.numbers(machine)):
-        if driver.status(machine, number).state != states.CONFIRMED:
-            continue
-        notes = driver.notes(machine, number)
-        if notes.get("kind") == "restore":
-            raise Refused(
-                f"change {number}, the last one, was a restore already (of change {notes.get('restores', '?')})",
-                remedy="name the change to go back behind: see `fixed-anchor history`",
-            )
-        return number
-    raise InputError(driver.never_begun(machine) or f"there is no change to restore on {machine.name}")
-
-
-def addresses_left(machine: Machine, number: str) -> tuple[IPAddress, ...]:
-    """The leased addresses that a host left with change ``number``, as far as its notes can be read."""
-    try:
-        leases = msgspec.convert(driver.notes(machine, number).get("leases") or [], list[LeavingLease])
-    except (InputError, msgspec.ValidationError):
-        return ()
-    return tuple(parse_address(str(lease.address)) for lease in leases)
 
 
 def restore_draft(machine: Machine, number: str, hold: frozenset[IPAddress] = frozenset()) -> Draft:

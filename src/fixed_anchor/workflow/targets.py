@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import Protocol
 
+from fixed_anchor.change.change import Draft
 from fixed_anchor.change.target import Target
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.config import InterfaceConfig
@@ -30,8 +31,8 @@ class HostTarget(Target, Protocol):
         """What the plan wants of each of its interfaces that it touches."""
         ...
 
-    def foresee(self, plan: Plan, host: HostPlan, survey: HostSurvey) -> Foreseen:
-        """What would be declared once the plan is carried out."""
+    def foresee(self, plan: Plan, host: HostPlan, survey: HostSurvey, draft: Draft | None = None) -> Foreseen:
+        """What would be declared once the plan is carried out: by ``draft``, or by one that is made for it."""
         ...
 
     def readiness(self) -> Readiness | None:

@@ -10,9 +10,9 @@ from msgspec import Struct
 
 from fixed_anchor.core.errors import AnchorError
 from fixed_anchor.core.findings import (
-    CheckResult,
     Consulted,
     Evidence,
+    Judgement,
     NotConsulted,
 )
 from fixed_anchor.core.times import time_in
@@ -131,7 +131,7 @@ def _probed(found: ProbedAddress, host: str) -> AddressProbed:
     )
 
 
-def hosts_checked(result: CheckResult, names: Iterable[str], errors: Mapping[str, AnchorError]) -> list[HostChecked]:
+def hosts_checked(result: Judgement, names: Iterable[str], errors: Mapping[str, AnchorError]) -> list[HostChecked]:
     """The hosts with ``names``, each with its own findings and addresses; ``errors`` has those that did not answer."""
     evidence: dict[str | None, list[Evidence]] = {}
     for one in result.evidence:
@@ -148,7 +148,7 @@ def hosts_checked(result: CheckResult, names: Iterable[str], errors: Mapping[str
     ]
 
 
-def _checked(result: CheckResult, host: str, evidence: Evidence) -> AddressChecked:
+def _checked(result: Judgement, host: str, evidence: Evidence) -> AddressChecked:
     return AddressChecked(
         evidence.host,
         evidence.interface,

@@ -13,9 +13,9 @@ from fixed_anchor.core.findings import (
     BLOCKED,
     CLEAR,
     UNDETERMINED,
-    CheckResult,
     Evidence,
     Finding,
+    Judgement,
 )
 from fixed_anchor.reporting.terminal.findings import counts, show_findings, show_looks
 from fixed_anchor.reporting.terminal.paper import STYLES, plural, put, put_table, styled
@@ -59,7 +59,7 @@ class Shown(msgspec.Struct, frozen=True):
         return bool(self.severities or self.codes or self.addresses)
 
 
-def show_check(out: Console, plan_file: str, result: CheckResult, hosts: list[str], shown: Shown) -> None:
+def show_check(out: Console, plan_file: str, result: Judgement, hosts: list[str], shown: Shown) -> None:
     """A check of ``hosts``: what is of none of them, every host, for several a table, and the verdict."""
     findings = result.by_host
     # Some are about hosts that were not asked for: the old address may be written in a file of theirs.
@@ -85,7 +85,7 @@ def show_check(out: Console, plan_file: str, result: CheckResult, hosts: list[st
     put(out, verdict_line(plan_file, result))
 
 
-def _show_vantages(out: Console, result: CheckResult) -> None:
+def _show_vantages(out: Console, result: Judgement) -> None:
     """From where each segment was looked at, and that from nowhere where it was not; nothing without any vantage."""
     if not result.vantages:
         return
@@ -114,7 +114,7 @@ def _show_briefly(out: Console, hosts: list[str], findings: dict[str | None, lis
         out.print()
 
 
-def _show_host(out: Console, host: str, result: CheckResult, evidence: list[Evidence], shown: Shown) -> None:
+def _show_host(out: Console, host: str, result: Judgement, evidence: list[Evidence], shown: Shown) -> None:
     findings, verdict = result.by_host.get(host, []), result.verdict_of_host(host)
     line = styled(host, "bold").append("   ").append(verdict, style=STYLES[verdict])
     said = counts(findings)
@@ -141,7 +141,7 @@ def _show_host(out: Console, host: str, result: CheckResult, evidence: list[Evid
     out.print()
 
 
-def _show_table(out: Console, hosts: list[str], result: CheckResult) -> None:
+def _show_table(out: Console, hosts: list[str], result: Judgement) -> None:
     findings = result.by_host
     verdicts = {host: result.verdict_of_host(host) for host in hosts}
     # Of many hosts those without findings of their own share a line.
@@ -168,7 +168,7 @@ def _show_table(out: Console, hosts: list[str], result: CheckResult) -> None:
         put(out, f"{len(hosts)} hosts: " + ", ".join(f"{every.count(v)} {v}" for v in _SERIOUS if v in every))
 
 
-def verdict_line(plan_file: str, result: CheckResult) -> Text:
+def verdict_line(plan_file: str, result: Judgement) -> Text:
     """The verdict, and how many findings of each kind there are."""
     line = Text(f"{printable(plan_file)}: ")
     line.append(result.verdict, style=STYLES.get(result.verdict, "bold"))

@@ -56,10 +56,10 @@ class LinuxHost(EngineHost):
         """What the plan wants of each interface that it touches, composed of all of them."""
         return host_configs(plan, host, with_takers(survey, host, plan.file))
 
-    def foresee(self, plan: Plan, host: HostPlan, survey: HostSurvey) -> Foreseen:
+    def foresee(self, plan: Plan, host: HostPlan, survey: HostSurvey, draft: Draft | None = None) -> Foreseen:
         """What its files would declare once the plan is carried out."""
         try:
-            return foresee(plan, host, self.machine, with_takers(survey, host, plan.file))
+            return foresee(plan, host, self.machine, with_takers(survey, host, plan.file), draft)
         except NotSupported as error:
             # The stack that the plan names is none that can have the interface.
             return msgspec.structs.replace(

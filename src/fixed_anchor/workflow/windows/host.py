@@ -50,9 +50,9 @@ class WindowsHost(EngineHost):
     def draft(self, plan: Plan, host: HostPlan, survey: HostSurvey, hold: frozenset[IPAddress] = frozenset()) -> Draft:
         return draft_windows(plan, host, self.facts, survey, hold)
 
-    def foresee(self, plan: Plan, host: HostPlan, survey: HostSurvey) -> Foreseen:
+    def foresee(self, plan: Plan, host: HostPlan, survey: HostSurvey, draft: Draft | None = None) -> Foreseen:
         """What would be set after the change; routes have the metric that counts, the adapter's with their own."""
-        wanted, error = self._wanted(plan, host, survey)
+        wanted, error = self._wanted(plan, host, survey, draft)
         wanted = {name: config for name, config in wanted.items() if survey.interface(name) is not None}
         refusal = None
         if error is not None:
@@ -85,9 +85,11 @@ class WindowsHost(EngineHost):
         return self._wanted(plan, host, survey)[0]
 
     def _wanted(
-        self, plan: Plan, host: HostPlan, survey: HostSurvey
+        self, plan: Plan, host: HostPlan, survey: HostSurvey, draft: Draft | None = None
     ) -> tuple[dict[str, InterfaceConfig], AnchorError | None]:
         """The same, and why it cannot be drafted."""
+        if draft is not None:
+            return {config.interface: config for config in draft.wanted}, None
         touched = [i for i in host.interfaces if i.ipv4 != "untouched" or i.ipv6 != "untouched"]
         try:
             made = draft_windows(plan, host, self.facts, survey).wanted if touched else ()

@@ -1,0 +1,486 @@
+"""The order of one change, or of many at once: what is done next, and when, whatever happens meanwhile.
+
+A run knows no input, output, clock or thread. It is stepped by what has happened (an :class:`Event`) and answers with
+what is to be done (:class:`Action`); :mod:`fixed_anchor.workflow.driving` does it, a test plays it from a table.
+Seconds are those of a clock that nobody sets (:func:`time.monotonic`).
+
+Each member is in one of these states; its moves are those of the table, and no others:
+
+============  ====================================  ==========================================================
+state         what goes on                          left by
+============  ====================================  ==========================================================
+``planned``   its turn has not come                 another member's end, or the beginning -> ``recorded``
+``recorded``  what is there before is looked at     a baseline -> ``begun``; an error -> ``failed``
+``begun``     its guard is started                  a number -> ``watched``; an error -> ``failed``
+``watched``   its engine is asked how it is         a status -> the same, ``looked at``, or ``ended``
+``looked at`` it is verified while it waits         a verification -> ``told``
+``told``      its guard hears the verdict           heard -> ``kept`` or ``watched``; too late -> ``watched``
+``kept``      it is decided from here, once         decided, or too late -> ``watched``
+``seen off``  it is looked at after its grace       a verification -> ``ended``
+``ended``     over: confirmed, rolled back, stuck
+``failed``    over: nothing was begun, or it was not seen again
+``left``      nobody watches any more; its guard goes on
+============  ====================================  ==========================================================
+
+The rules on which others rely:
+
+1. The guard of a target decides; a run decides only for a member whose terms say so (``anew``), and only what it has
+   verified itself since it last heard that nothing is decided.
+2. A member that does not answer is asked again as long as its guard may need to end it. Nothing is concluded from
+   silence but that.
+3. What comes late (a verification after the decision, an answer of a member that is over) moves nothing.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+
+import msgspec
+
+from fixed_anchor.change import states
+from fixed_anchor.change.change import ChangeStatus, Draft, Terms
+from fixed_anchor.core.baseline import Baseline
+from fixed_anchor.core.errors import (
+    EXIT_AGAINST,
+    EXIT_DONE,
+    EXIT_INTERRUPTED,
+    EXIT_ROLLED_BACK,
+    EXIT_STUCK,
+    AnchorError,
+    Unreachable,
+)
+from fixed_anchor.core.survey import HostSurvey
+from fixed_anchor.core.verification import AS_PLANNED, NOT_AS_PLANNED, VerifyResult
+
+PLANNED, RECORDED, BEGUN, WATCHED, LOOKED_AT = "planned", "recorded", "begun", "watched", "looked at"
+TOLD, KEPT, SEEN_OFF, ENDED, FAILED, LEFT = "told", "kept", "seen off", "ended", "failed", "left"
+
+#: To which states a member goes from each: the moves of the table above.
+MOVES: dict[str, tuple[str, ...]] = {
+    PLANNED: (RECORDED, BEGUN, LEFT),
+    RECORDED: (BEGUN, FAILED, LEFT),
+    BEGUN: (WATCHED, FAILED, LEFT),
+    WATCHED: (LOOKED_AT, SEEN_OFF, ENDED, FAILED, LEFT),
+    LOOKED_AT: (TOLD, WATCHED, FAILED, LEFT),
+    TOLD: (KEPT, WATCHED, FAILED, LEFT),
+    KEPT: (WATCHED, FAILED, LEFT),
+    SEEN_OFF: (ENDED, LEFT),
+    ENDED: (),
+    FAILED: (),
+    LEFT: (),
+}
+#: In which a member is over.
+OVER = tuple(state for state, moves in MOVES.items() if not moves)
+
+#: Seconds between two looks at a change, and until one is looked for that did not answer.
+PAUSE, LOST_PAUSE = 0.2, 1.0
+#: Seconds that a guard may need to roll back, after its deadline, before its target is given up for lost.
+TO_ROLL_BACK = 120.0
+
+
+class Member(msgspec.Struct, frozen=True):
+    """One change of a run: its target's name, what is done, and how it is guarded.
+
+    ``survey`` is what its draft was made from, given where what answers before is not known yet: it is looked at then,
+    and belongs to the terms.
+    """
+
+    name: str
+    draft: Draft
+    terms: Terms
+    survey: HostSurvey | None = None
+
+
+# --- what is to be done -------------------------------------------------------------------------------
+
+
+class Action(msgspec.Struct, frozen=True):
+    """Something to be done for the member ``name``."""
+
+    name: str
+
+
+class TakeBaseline(Action, frozen=True):
+    """Look what is in force and answers before the change."""
+
+
+class Begin(Action, frozen=True):
+    """Begin the change on these terms."""
+
+    terms: Terms
+
+
+class Ask(Action, frozen=True):
+    """Ask how the change is, not before ``at``."""
+
+    number: str
+    at: float
+
+
+class Look(Action, frozen=True):
+    """Verify the change: while it waits, for ``left`` seconds at most; or what is in force after its grace."""
+
+    number: str
+    left: float | None
+    is_last: bool = False
+
+
+class GiveVerdict(Action, frozen=True):
+    """Tell the guard how the verification ended."""
+
+    number: str
+    word: str
+    lines: tuple[str, ...]
+    against: str
+
+
+class Keep(Action, frozen=True):
+    """Decide that the change is kept."""
+
+    number: str
+
+
+# --- what has happened ---------------------------------------------------------------------------------
+
+
+class Event(msgspec.Struct, frozen=True):
+    """Something that has happened to the member ``name``, ``at`` a moment."""
+
+    name: str
+    at: float
+
+
+class BaselineTaken(Event, frozen=True):
+    """What was before is known."""
+
+    baseline: Baseline
+
+
+class Begun(Event, frozen=True):
+    """A guard carries the change out, which has this number."""
+
+    number: str
+
+
+class Answered(Event, frozen=True):
+    """Its engine says how the change is."""
+
+    status: ChangeStatus
+
+
+class Verified(Event, frozen=True):
+    """It was verified."""
+
+    result: VerifyResult
+
+
+class Heard(Event, frozen=True):
+    """The guard has heard the verdict, or the decision."""
+
+
+class TooLate(Event, frozen=True):
+    """The guard would not hear it any more: it was decided meanwhile."""
+
+
+class Unanswered(Event, frozen=True):
+    """The target did not answer what it was last asked."""
+
+    error: Unreachable
+
+
+class Failed(Event, frozen=True):
+    """What was to be done cannot be done."""
+
+    error: AnchorError
+
+
+class Interrupted(Event, frozen=True):
+    """Whoever watches goes away; the guards go on. It is about every member."""
+
+
+# --- how it ends ---------------------------------------------------------------------------------------
+
+
+class Outcome(msgspec.Struct, frozen=True):
+    """How a member ended: its final state, and the verification that was made of it.
+
+    ``is_incomplete`` says that it is kept, and not every file of its final state could be written; ``why`` is
+    what decided it. ``unheard`` are the checks by which it was rolled back, although all was as planned on the host:
+    nobody on the segment, where the gateway had answered before, answered its new address. ``error`` is why nothing
+    was begun, or why it was not seen again; ``is_left`` that nobody watched it to its end.
+    """
+
+    number: str
+    state: str
+    verified: VerifyResult | None
+    is_incomplete: bool = False
+    why: str = ""
+    unheard: tuple[str, ...] = ()
+    error: AnchorError | None = None
+    is_left: bool = False
+
+    @property
+    def exit_status(self) -> int:
+        """The exit status that a command ends with."""
+        if self.is_left:
+            return EXIT_INTERRUPTED
+        if self.error is not None:
+            return self.error.exit_status
+        if self.is_incomplete:
+            return EXIT_STUCK
+        if self.state == states.CONFIRMED and self.verified is not None and self.verified.verdict == NOT_AS_PLANNED:
+            # A person kept it, or the second activation of the held address went wrong.
+            return EXIT_AGAINST
+        return {states.CONFIRMED: EXIT_DONE, states.ROLLED_BACK: EXIT_ROLLED_BACK}.get(self.state, EXIT_STUCK)
+
+
+class _Progress:
+    """Where one member is."""
+
+    def __init__(self, member: Member) -> None:
+        self.member = member
+        self.terms = member.terms
+        self.state = PLANNED
+        self.number = ""
+        self.last: ChangeStatus | None = None
+        self.verified: VerifyResult | None = None
+        self.outcome: Outcome | None = None
+        self.left = float(member.terms.confirm_within)
+        self.lost_since: float | None = None
+        #: Whether its guard has not heard yet what was seen of it.
+        self.must_look = True
+        #: Whether a decision was sent of which no answer came.
+        self.may_be_kept = False
+
+    def goes(self, state: str) -> None:
+        assert state in MOVES[self.state], f"{self.member.name}: {self.state} -> {state}"
+        self.state = state
+
+    def ends(self, outcome: Outcome, state: str = ENDED) -> tuple[Action, ...]:
+        self.goes(state)
+        self.outcome = outcome
+        return ()
+
+
+class Run:
+    """One or more changes, carried out together. :meth:`start` and :meth:`step` return what is to be done next.
+
+    At most ``at_once`` members are under way at the same time, in the order in which they are given.
+    """
+
+    def __init__(self, members: Sequence[Member], at_once: int = 1) -> None:
+        self._members = {member.name: _Progress(member) for member in members}
+        assert len(self._members) == len(members), "two members of one name"
+        self._at_once = at_once
+
+    @property
+    def is_over(self) -> bool:
+        """Whether nothing more is to be done."""
+        return all(one.state in OVER for one in self._members.values())
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """The members, in their order."""
+        return tuple(self._members)
+
+    def member(self, name: str) -> Member:
+        """A member as it was given."""
+        return self._members[name].member
+
+    def state(self, name: str) -> str:
+        """Where a member is: a key of :data:`MOVES`."""
+        return self._members[name].state
+
+    def verified(self, name: str) -> VerifyResult | None:
+        """The verification of a member that its guard was told of."""
+        return self._members[name].verified
+
+    def terms(self, name: str) -> Terms:
+        """The terms of a member, with what was before once that is known."""
+        return self._members[name].terms
+
+    def last(self, name: str) -> ChangeStatus | None:
+        """How the change of a member was when it last answered."""
+        return self._members[name].last
+
+    def outcome(self, name: str) -> Outcome | None:
+        """How a member ended; nothing while it goes on."""
+        return self._members[name].outcome
+
+    def looked_for(self, name: str, now: float) -> float | None:
+        """For how many seconds a member that does not answer is looked for still; nothing where it does."""
+        one = self._members[name]
+        return one.lost_since + one.left + TO_ROLL_BACK - now if one.lost_since is not None else None
+
+    def start(self) -> tuple[Action, ...]:
+        """What is to be done first."""
+        return self._next_ones()
+
+    def step(self, event: Event) -> tuple[Action, ...]:
+        """What is to be done after ``event``."""
+        if isinstance(event, Interrupted):
+            for one in self._members.values():
+                if one.state not in OVER:
+                    state = one.last.state if one.last is not None else states.NOT_BEGUN
+                    one.ends(Outcome(one.number, state, one.verified, is_left=True), LEFT)
+            return ()
+        one = self._members[event.name]
+        if one.state in (PLANNED, *OVER):
+            return ()
+        if isinstance(event, Unanswered):
+            return self._and_next(self._unanswered(one, event))
+        if isinstance(event, Failed):
+            return self._and_next(_fails(one, event.error))
+        moves = _STEPS.get(one.state)
+        return self._and_next(moves(one, event) if moves is not None else ())
+
+    def _and_next(self, actions: Iterable[Action]) -> tuple[Action, ...]:
+        return (*actions, *self._next_ones())
+
+    def _next_ones(self) -> tuple[Action, ...]:
+        """The beginnings of those whose turn has come."""
+        begun: list[Action] = []
+        under_way = sum(one.state not in (PLANNED, *OVER) for one in self._members.values())
+        for name, one in self._members.items():
+            if one.state != PLANNED or under_way >= self._at_once:
+                continue
+            under_way += 1
+            if one.member.survey is not None:
+                one.goes(RECORDED)
+                begun.append(TakeBaseline(name))
+            else:
+                one.goes(BEGUN)
+                begun.append(Begin(name, one.terms))
+        return tuple(begun)
+
+    def _unanswered(self, one: _Progress, event: Unanswered) -> Iterable[Action]:
+        """It is asked again; after the time that its guard may need, it is given up."""
+        if one.state in (RECORDED, BEGUN):
+            return _fails(one, event.error)
+        if one.state == SEEN_OFF:
+            # It is kept, and cannot be looked at once more.
+            return _over(one)
+        if one.state == KEPT:
+            # Where the answer is lost nobody here knows whether that still arrived.
+            one.may_be_kept = one.must_look = True
+        if one.lost_since is None:
+            one.lost_since = event.at
+        if one.lost_since + one.left + TO_ROLL_BACK - event.at <= 0:
+            gone = Unreachable(
+                f"change {one.number} of {event.name}: {_by_now(one)}; not seen again: {event.error.what}",
+                remedy="look at its console, and ask again with `status`",
+            )
+            return _fails(one, gone)
+        if one.state != WATCHED:
+            one.goes(WATCHED)
+        return (Ask(event.name, one.number, event.at + LOST_PAUSE),)
+
+
+def _by_now(one: _Progress) -> str:
+    """What has become of the change of a member that was not seen again, as far as it can be known from here."""
+    if not one.terms.unattended:
+        return "rolled back by its guard, unless somebody has confirmed it"
+    if one.terms.anew:
+        return "kept, or rolled back by its guard" if one.may_be_kept else "rolled back by its guard"
+    return "kept or rolled back by its guard"
+
+
+def _fails(one: _Progress, error: AnchorError) -> tuple[Action, ...]:
+    state = one.last.state if one.last is not None else states.NOT_BEGUN
+    if one.state == SEEN_OFF:
+        return _over(one)
+    return one.ends(Outcome(one.number, state, one.verified, error=error), FAILED)
+
+
+def _over(one: _Progress) -> tuple[Action, ...]:
+    """The end of a change that its guard has ended."""
+    now = one.last
+    assert now is not None
+    unheard: tuple[str, ...] = ()
+    if now.state == states.ROLLED_BACK and one.verified is not None and now.gateway_answered is True:
+        unheard = one.verified.unheard
+    return one.ends(Outcome(one.number, now.state, one.verified, now.is_incomplete, now.why, unheard))
+
+
+def _recorded(one: _Progress, event: Event) -> tuple[Action, ...]:
+    if not isinstance(event, BaselineTaken):
+        return ()
+    judge = msgspec.structs.replace(one.terms.judge, before=event.baseline)
+    one.terms = msgspec.structs.replace(one.terms, judge=judge)
+    one.goes(BEGUN)
+    return (Begin(event.name, one.terms),)
+
+
+def _begun(one: _Progress, event: Event) -> tuple[Action, ...]:
+    if not isinstance(event, Begun):
+        return ()
+    one.number = event.number
+    one.goes(WATCHED)
+    return (Ask(event.name, one.number, event.at),)
+
+
+def _watched(one: _Progress, event: Event) -> tuple[Action, ...]:
+    if not isinstance(event, Answered):
+        return ()
+    now = event.status
+    one.last, one.lost_since = now, None
+    one.left = float(now.left) if now.left is not None and now.left > 0 else one.left
+    if not now.is_open or now.state == states.STUCK:
+        if now.state == states.CONFIRMED and one.member.draft.grace:
+            # The old address has gone meanwhile: what is in force now has not been looked at yet.
+            one.goes(SEEN_OFF)
+            return (Look(event.name, one.number, None, is_last=True),)
+        return _over(one)
+    if now.state == states.WAITING and one.must_look and now.decision is None:
+        one.goes(LOOKED_AT)
+        return (Look(event.name, one.number, float(now.left or 0)),)
+    return (Ask(event.name, one.number, event.at + PAUSE),)
+
+
+def _looked_at(one: _Progress, event: Event) -> tuple[Action, ...]:
+    if not isinstance(event, Verified):
+        return ()
+    seen = event.result
+    word = {AS_PLANNED: "as-planned", NOT_AS_PLANNED: "not-as-planned"}.get(seen.verdict, "undetermined")
+    # Of nothing that was looked at nothing can be said.
+    word = word if seen.checks else "undetermined"
+    one.verified = seen
+    one.goes(TOLD)
+    return (GiveVerdict(event.name, one.number, word, tuple(seen.lines()), seen.against),)
+
+
+def _told(one: _Progress, event: Event) -> tuple[Action, ...]:
+    if not isinstance(event, Heard | TooLate):
+        return ()
+    seen, one.must_look = one.verified, False
+    if isinstance(event, Heard) and one.terms.anew and seen is not None and seen.checks and seen.verdict == AS_PLANNED:
+        one.goes(KEPT)
+        return (Keep(event.name, one.number),)
+    one.goes(WATCHED)
+    return (Ask(event.name, one.number, event.at),)
+
+
+def _kept(one: _Progress, event: Event) -> tuple[Action, ...]:
+    if not isinstance(event, Heard | TooLate):
+        return ()
+    one.goes(WATCHED)
+    return (Ask(event.name, one.number, event.at),)
+
+
+def _seen_off(one: _Progress, event: Event) -> tuple[Action, ...]:
+    if not isinstance(event, Verified):
+        return ()
+    one.verified = event.result
+    return _over(one)
+
+
+#: What each state makes of an event; what is none of its own moves nothing.
+_STEPS = {
+    RECORDED: _recorded,
+    BEGUN: _begun,
+    WATCHED: _watched,
+    LOOKED_AT: _looked_at,
+    TOLD: _told,
+    KEPT: _kept,
+    SEEN_OFF: _seen_off,
+}
