@@ -14,9 +14,10 @@ from fixed_anchor import machines
 from fixed_anchor.core.addresses import parse_address
 from fixed_anchor.core.errors import NoAccess
 from fixed_anchor.core.survey import SurveyedInterface
+from fixed_anchor.durable import write_beside
 from fixed_anchor.machines.collected import Collected
 from fixed_anchor.machines.fetched import Fetched, one_by_one
-from fixed_anchor.machines.files import DiskFiles, write_beside
+from fixed_anchor.machines.files import DiskFiles
 from fixed_anchor.machines.here import Here
 from fixed_anchor.machines.readable import Wanted
 from fixed_anchor.machines.seat import Way

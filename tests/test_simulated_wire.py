@@ -26,6 +26,7 @@ from fixed_anchor.workflow.network.look import look
 from fixed_anchor.workflow.network.network_checks import network_checks
 from fixed_anchor.workflow.probe import probe
 from fixed_anchor.workflow.site import own_vantage
+from fixed_anchor.workflow.targets import target_of
 
 STATION = """\
 station: 1
@@ -171,17 +172,17 @@ def test_the_question_whether_an_address_is_free(tmp_path: Path, vantage: Simula
     wanted = [
         parse_address(a) for a in ("203.0.113.32", "203.0.113.77", "203.0.113.131", "198.51.100.9", "203.0.113.9")
     ]
-    result = probe(machine, wanted)
+    result = probe(target_of(machine), wanted)
     assert [a.verdict for a in result.addresses] == ["taken", "free", "taken", "undetermined", "free"]
     assert result.verdict == "taken"
     assert result.addresses[0].holders[0].mac == "00:00:5e:00:53:32"
     assert result.addresses[2].holders[0].seen_by == "this machine itself"
     assert any("gull.ternpoint.example" in c.said for c in result.addresses[4].consulted)
     # On an interface that the operator names, an address of another segment is never called free.
-    (elsewhere,) = probe(machine, [parse_address("198.51.100.9")], "enp1s0").addresses
+    (elsewhere,) = probe(target_of(machine), [parse_address("198.51.100.9")], "enp1s0").addresses
     assert elsewhere.verdict == "undetermined"
     with pytest.raises(InputError, match="has no interface eth9"):
-        probe(machine, wanted, "eth9")
+        probe(target_of(machine), wanted, "eth9")
 
 
 @pytest.mark.parametrize(

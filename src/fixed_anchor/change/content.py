@@ -1,16 +1,36 @@
-"""What a change consists of. There are kinds; each target knows its own.
+"""What a change consists of. There are kinds; each target knows its own, and everybody else only this Protocol.
 
-Files of a host with the steps of its daemons are the first one. States, guard, decision,
-history and driver know none of them.
+Files of a host with the steps of its daemons are the first one, settings of a Windows machine another.
 """
 
 from __future__ import annotations
+
+from typing import Protocol
 
 import msgspec
 
 from fixed_anchor.change.files import FileEdit
 from fixed_anchor.change.settings import SettingsContent
+from fixed_anchor.change.shown import Shown
 from fixed_anchor.change.steps import Steps
+
+
+class Content(Protocol):
+    """What every kind of content tells of itself."""
+
+    @property
+    def interfaces(self) -> tuple[str, ...]:
+        """The interfaces whose state must come back when the change is rolled back."""
+        ...
+
+    @property
+    def is_empty(self) -> bool:
+        """Whether nothing is to be done: what is wanted is so already."""
+        ...
+
+    def shown(self) -> Shown:
+        """What is shown of it."""
+        ...
 
 
 class FileContent(msgspec.Struct, frozen=True):
@@ -34,6 +54,21 @@ class FileContent(msgspec.Struct, frozen=True):
         """Whether nothing is to be done: what is wanted is declared already."""
         return not self.edits
 
+    def shown(self) -> Shown:
+        """Its edits, and the steps around them."""
+        later = tuple(
+            FileEdit(first.path, first.after, last.after)
+            for first, last in zip(self.edits, self.ends_with(), strict=True)
+            if first.after != last.after
+        )
+        return Shown(
+            self.edits,
+            first=self.steps.leave,
+            then=self.steps.activate,
+            later_edits=later,
+            later=self.steps.drop,
+        )
+
     def ends_with(self) -> tuple[FileEdit, ...]:
         """The edits from today's files to the final ones."""
         finals = dict(self.finals)
@@ -43,10 +78,6 @@ class FileContent(msgspec.Struct, frozen=True):
             else e
             for e in self.edits
         )
-
-
-#: Every kind of content: a new one is a new type here, and a target that carries it out.
-Content = FileContent | SettingsContent
 
 
 def settings_in(content: Content) -> SettingsContent:

@@ -10,6 +10,7 @@ from collections.abc import Iterator, Mapping
 import msgspec
 
 from fixed_anchor.change.acts import Act
+from fixed_anchor.change.shown import Shown
 from fixed_anchor.core.addresses import IPAddress, IPInterface
 from fixed_anchor.core.config import Fallback, Route
 from fixed_anchor.core.errors import printable
@@ -107,6 +108,12 @@ class SettingsContent(msgspec.Struct, frozen=True):
     def is_empty(self) -> bool:
         """Whether nothing is to be done: what is wanted is set already."""
         return not self.acts
+
+    def shown(self) -> Shown:
+        """The settings as a small text, and the acts as the calls that they come to."""
+        calls = tuple((act.shown,) for act in self.acts)
+        texts = (self.before.lines(), self.after.lines())
+        return Shown(settings=texts, then=calls, remark=self.restart, nothing="nothing to do: this is set already")
 
     @property
     def until_decided(self) -> Settings:

@@ -7,24 +7,16 @@ import shlex
 import sys
 from collections.abc import Iterator
 from functools import cached_property
-from pathlib import Path
 from typing import TYPE_CHECKING, Any, NoReturn
 
 import click
 
 from fixed_anchor.commands import logs
 from fixed_anchor.commands.password import AskPassword
-from fixed_anchor.core.errors import InputError
-from fixed_anchor.core.plan import HostPlan
-from fixed_anchor.machines import at_state_dir
-from fixed_anchor.machines.here import STATE_DIR, Here
-from fixed_anchor.machines.not_linux import NotLinux, is_linux
-from fixed_anchor.machines.protocol import Machine
-from fixed_anchor.machines.seat import Seat
-from fixed_anchor.planfile.reader import read_plan
 from fixed_anchor.workflow.at_once import AT_ONCE
+from fixed_anchor.workflow.reaching import Reach
 from fixed_anchor.workflow.site import Site
-from fixed_anchor.workflow.targets import HostTarget, target_of
+from fixed_anchor.workflow.targets import HostTarget
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -44,8 +36,6 @@ class App:
         self.as_json = as_json
         self._ctx = ctx
         self._shown: Status | None = None
-        #: Plan and host of targets that were reached by one.
-        self._of_plan: dict[int, tuple[str, str]] = {}
         logs.begin(options["log_level"])
 
     @cached_property
@@ -121,76 +111,36 @@ class App:
             self._shown.update(f"{count} of {of} hosts have answered")
 
     @cached_property
-    def seat(self) -> Seat:
-        """What is common to all connections of this run; it is closed when the command ends."""
-        ask = AskPassword(self._quiet)
-        seat = Seat(ask)
-        seat.opened(ask)
+    def reach(self) -> Reach:
+        """Everything that is reached from here; its connections end with the command."""
+        reach = Reach(self.state_dir, AskPassword(self._quiet), self.told)
         self._ctx.call_on_close(self._leave)
-        return seat
+        return reach
 
     def _leave(self) -> None:
         """Ends the connections, and tells what was noted."""
-        self.seat.close()
-        if not self.seat.remarks:
+        remarks = self.reach.close()
+        if not remarks:
             return
         from fixed_anchor.reporting.terminal.paper import put_whole
 
-        for text, lines in self.seat.remarks.items():
+        for text, lines in remarks.items():
             self.remark(text, style="yellow")
             for where, line in lines:
                 self.remark(f"{where}:", indent=2)
                 put_whole(self.err, line, indent=6)
 
-    def here(self) -> Here:
-        """This machine, with the state folder of ``--state-dir``."""
-        return (Here if is_linux() else NotLinux)(str(Path(self.state_dir or STATE_DIR).absolute()))
-
-    def machine(self) -> Machine:
-        """This machine, or the one whose state folder ``--state-dir`` names. Raises why there is nothing to look at."""
-        other = at_state_dir(Path(self.state_dir)) if self.state_dir is not None else None
-        if other is not None:
-            return other
-        here = self.here()
-        refusal = here.why_no_change()
-        if not here.running and refusal is not None:
-            raise refusal
-        return here
-
-    def target(self) -> HostTarget:
-        """The same as a target of changes."""
-        return target_of(self.machine())
-
-    def kept_target(self) -> HostTarget:
-        """The same for a command about changes that are there. Raises ``InputError`` for a state folder that is not."""
-        target = self.target()
-        if self.state_dir is not None and target.never_begun():
-            raise InputError(
-                "there is no such state folder", file=self.state_dir, expected="the one that `cutover` was given"
-            )
-        return target
-
     def site(self, plan: str, at_once: int = AT_ONCE) -> Site:
         """The plan in the file ``plan``, whose hosts are asked ``at_once`` at a time. Raises ``InputError``."""
-        site = Site(read_plan(Path(plan)), self.here(), self.seat)
-        site.at_once, site.told = at_once, self.told
-        return site
-
-    def target_of(self, site: Site, host: HostPlan, machine: Machine) -> HostTarget:
-        """A host of a plan as a target of changes; the commands that are shown for it name the plan."""
-        machine.recognise()
-        target = target_of(machine)
-        if machine is not site.here:
-            self._of_plan[id(target)] = (site.plan.file, host.name)
-        return target
+        return self.reach.site(plan, at_once)
 
     def seat_of(self, target: HostTarget) -> str | None:
         """The name of this machine, where ``target`` is another one that is reached from it."""
-        return None if target.has_tool else self.here().name
+        return None if target.has_tool else self.reach.here().name
 
     def command_for(self, target: HostTarget, verb: str, change: str, *more: str) -> str:
         """The exact command line for ``verb`` and a change of ``target``."""
-        plan = self._of_plan.get(id(target))
+        plan = self.reach.plan_of(target)
         if plan is not None:
             return shlex.join(["fixed-anchor", verb, "--plan", plan[0], f"{plan[1]}:{change}", *more])
         return shlex.join(["fixed-anchor", *target.words, verb, change, *more])

@@ -6,7 +6,7 @@ From a seat a change is ``HOST:NUMBER``.
 from __future__ import annotations
 
 from collections.abc import Callable
-from functools import cached_property, partial
+from functools import cached_property
 
 import click
 
@@ -53,7 +53,7 @@ def to_look_at(
     """The hosts of a command that only looks: this machine, or all that the plan reaches, or those that are named."""
     host, number = _checked(plan, hosts, change)
     if plan is None:
-        target = app.kept_target()
+        target = app.reach.kept_target()
         return None, [Chosen(target.name, lambda: target, number)]
     site = app.site(plan, at_once)
     named = (host,) if host is not None else hosts
@@ -76,7 +76,7 @@ def to_act_on(
     if plan is None:
         if every:
             raise click.UsageError("--all means the hosts of a plan: it goes with --plan PLAN")
-        target = app.kept_target()
+        target = app.reach.kept_target()
         return None, [Chosen(target.name, lambda: target, number)]
     if every and (hosts or host):
         raise click.UsageError("--all and --host exclude each other")
@@ -86,7 +86,7 @@ def to_act_on(
         here = site.own_hosts()
         if not here:
             raise site.nobody_named(f"name what it is to {verb} with --host, as HOST:NUMBER, or with --all")
-        return site, [Chosen(here[0].name, partial(app.target_of, site, here[0], site.here), number)]
+        return site, [one for one in (_chosen(app, site, here[0], number),) if one is not None]
     named = (host,) if host is not None else hosts
     found = [(planned, _chosen(app, site, planned, number)) for planned in site.hosts(named)]
     for planned, one in found:
@@ -108,10 +108,8 @@ def _checked(plan: str | None, hosts: tuple[str, ...], change: str | None) -> tu
 
 
 def _chosen(app: App, site: Site, planned: HostPlan, number: str | None) -> Chosen | None:
-    machine = site.machine(planned)
-    if machine is None or not machine.running:
-        return None
-    return Chosen(planned.name, partial(app.target_of, site, planned, machine), number)
+    target = app.reach.of_plan(site, planned)
+    return Chosen(planned.name, target, number) if target is not None else None
 
 
 def say_failed(app: App, host: str, error: AnchorError) -> None:

@@ -104,8 +104,7 @@ def command(
     app = App(ctx, as_json)
     passes = acceptances(accepted, because)
     site = app.site(plan)
-    planned, machine = site.target(host)
-    target = app.target_of(site, planned, machine)
+    planned, target = app.reach.to_change(site, host)
     site.whereabouts.asks_segments = True
     already = target.open_change()
     if already is not None:

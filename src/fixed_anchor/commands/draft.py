@@ -9,20 +9,18 @@ import click
 
 from fixed_anchor.change.change import Draft
 from fixed_anchor.change.files import encode
-from fixed_anchor.change.settings import SettingsContent
 from fixed_anchor.commands.app import App
 from fixed_anchor.commands.chosen import say_failed
 from fixed_anchor.commands.common import AT_ONCE, CONFIRM_WITHIN, HOSTS, JSON, PLAN, examples
 from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE, worst
 from fixed_anchor.core.findings import Finding
-from fixed_anchor.core.rules.declared import CODES
-from fixed_anchor.machines.files import write_beside
+from fixed_anchor.durable import write_beside
 from fixed_anchor.reporting.documents.drafting import DraftDocument, HostDrafted, host_drafted, servers_drafted
 from fixed_anchor.reporting.documents.parts import found_finding, problem
 from fixed_anchor.reporting.terminal.draft import show_draft, show_server_drafts
 from fixed_anchor.reporting.terminal.findings import show_findings
-from fixed_anchor.workflow.carried import runbook_of, windows_runbook_of
-from fixed_anchor.workflow.check import check_with_knowledge
+from fixed_anchor.workflow.carried import runbook_for
+from fixed_anchor.workflow.check import OF_DRAFTS, check_with_knowledge
 from fixed_anchor.workflow.dhcp_server import ServerDraft, draft_reservations
 from fixed_anchor.workflow.draft import draft
 from fixed_anchor.workflow.site import Site
@@ -76,7 +74,7 @@ def command(
     runbooks: dict[str, str] = {}
     if runbook:
         for made in drafts:
-            path = _write_runbook(app, site, plan, made, findings, confirm_within, output or ".")
+            path = _write_runbook(app, site, made, findings, confirm_within, output or ".")
             if path is not None:
                 runbooks[made.host] = path
     elif output is not None:
@@ -105,7 +103,7 @@ def command(
     if runbook:
         show_findings(app.out, [f for f in findings if f.stops and not f.undetermined])
     else:
-        show_findings(app.out, [f for f in findings if f.code in CODES])
+        show_findings(app.out, [f for f in findings if f.code in OF_DRAFTS])
         for made in drafts:
             if blocked[made.host]:
                 codes = ", ".join(dict.fromkeys(f.code for f in blocked[made.host]))
@@ -128,15 +126,16 @@ def _write_files(app: App, made: Draft, folder: Path) -> list[str]:
     Of a machine that is no matter of files its drafted settings.
     """
     written = []
-    if isinstance(made.content, SettingsContent):
+    shown = made.content.shown()
+    if shown.settings is not None:
         if not made.content.is_empty:
             target = folder / SETTINGS
-            write_beside(target, "".join(f"{line}\n" for line in made.content.after.lines()).encode(), 0o644)
+            write_beside(target, "".join(f"{line}\n" for line in shown.settings[1]).encode(), 0o644)
             written.append(os.path.relpath(target))
             app.remark(f"wrote {written[-1]}")
         return written
-    gone = [edit.path for edit in made.content.edits if edit.after is None]
-    for edit in made.content.edits:
+    gone = [edit.path for edit in shown.edits if edit.after is None]
+    for edit in shown.edits:
         if edit.after is not None:
             target = folder / edit.path.lstrip("/")
             write_beside(target, encode(edit.after.text), edit.after.mode)
@@ -165,7 +164,7 @@ def _write_servers(app: App, servers: list[ServerDraft], folder: Path) -> None:
 
 
 def _write_runbook(
-    app: App, site: Site, plan: str, made: Draft, findings: tuple[Finding, ...], within: int, folder: str
+    app: App, site: Site, made: Draft, findings: tuple[Finding, ...], within: int, folder: str
 ) -> str | None:
     """The runbook of a host; none where it is blocked, since nobody looks again before it is run."""
     survey = site.survey(site.plan.hosts[made.host])
@@ -178,19 +177,10 @@ def _write_runbook(
         app.remark(f"{made.host}: no runbook is made while there is a blocker: {codes}")
         return None
     open_questions = tuple(f for f in findings if f.undetermined and f.host in (None, made.host))
-    machine = site.machine(site.plan.hosts[made.host])
-    facts = machine.windows if machine is not None else None
-    if facts is not None:
-        target = Path(folder) / f"{made.host}-runbook.ps1"
-        data, runs = (
-            windows_runbook_of(plan, made, facts, within, open_questions),
-            "powershell -ExecutionPolicy Bypass -File",
-        )
-    else:
-        target = Path(folder) / f"{made.host}-runbook.sh"
-        data, runs = runbook_of(plan, made, survey, within, open_questions), "sh"
-    write_beside(target, data, 0o700)
-    app.remark(f"wrote {os.path.relpath(target)}; carry it to {made.host}, and run there: {runs} {target.name} show")
+    book = runbook_for(site, made, survey, within, open_questions)
+    target = Path(folder) / book.file
+    write_beside(target, book.data, 0o700)
+    app.remark(f"wrote {os.path.relpath(target)}; carry it to {made.host}, and run there: {book.runs} {book.file} show")
     for question in open_questions:
         app.remark(f"not looked at: {question.message}", indent=2)
     return os.path.relpath(target)

@@ -39,7 +39,7 @@ def changes(ctx: click.Context, param: click.Parameter, begun: str) -> list[Comp
     root = ctx.find_root()
     root.obj = {"color": "never", "log_level": "error", "state_dir": root.params.get("state_dir")}
     try:
-        target = App(root).kept_target()
+        target = App(root).reach.kept_target()
         known = [number for number in target.numbers() if number.startswith(begun)]
         return [CompletionItem(number, help=states.shown(target.status(number).state)) for number in known]
     except (AnchorError, OSError):

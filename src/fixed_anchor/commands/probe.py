@@ -7,10 +7,8 @@ import click
 from fixed_anchor.commands import offers
 from fixed_anchor.commands.app import App
 from fixed_anchor.commands.common import JSON, OF_PLAN, AddressType, examples
-from fixed_anchor.commands.reaching import named
 from fixed_anchor.core.addresses import IPAddress
-from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE, EXIT_UNDETERMINED, AnchorError
-from fixed_anchor.machines.protocol import Machine
+from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE, EXIT_UNDETERMINED
 from fixed_anchor.reporting.documents.checking import ProbeDocument, probed
 from fixed_anchor.reporting.terminal.probe import show_probe
 from fixed_anchor.workflow.probe import probe
@@ -52,20 +50,12 @@ def command(
     app = App(ctx, as_json)
     if plan is not None and host is None:
         raise click.UsageError("--plan goes with --from HOST, which says whom to ask from")
-    machine = app.machine() if host is None else _asked_from(app, plan, host)
+    target = app.reach.target() if host is None else app.reach.asker(plan, host)
     with app.status("probing the segment, about 7 s"):
-        result = probe(machine, addresses, interface)
+        result = probe(target, addresses, interface)
     if as_json:
-        document = ProbeDocument(command="probe", hosts=[probed(result, machine.name)])
+        document = ProbeDocument(command="probe", hosts=[probed(result, target.name)])
         document.verdict = result.verdict  # type: ignore[assignment]
         app.print_document(document, EXIT_OF[result.verdict])
     show_probe(app.out, result)
     ctx.exit(EXIT_OF[result.verdict])
-
-
-def _asked_from(app: App, plan: str | None, host: str) -> Machine:
-    """The machine that is to ask. Raises why it cannot."""
-    (one,) = named(app.site(plan) if plan is not None else None, (host,), app.seat)
-    if one.machine is None:
-        raise one.why_not or AnchorError(f"{host} is not reached from here")
-    return one.machine

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from pathlib import Path
 from typing import Any
 
@@ -11,23 +10,20 @@ import msgspec
 
 from fixed_anchor.commands.app import App
 from fixed_anchor.commands.common import AT_ONCE, HOSTS_TO_REACH, JSON, RangeType, examples
-from fixed_anchor.commands.reaching import surveyed
 from fixed_anchor.core.addresses import AddressRange, IPAddress, parse_address, parse_interface_address
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.core.plan import SOURCE_KINDS
 from fixed_anchor.core.survey import HostSurvey
-from fixed_anchor.machines import seen_from
-from fixed_anchor.machines.collected import HEAD, collection, is_collection
-from fixed_anchor.machines.files import write_beside
-from fixed_anchor.machines.protocol import Machine
-from fixed_anchor.observe.stocktaking import take_stock
+from fixed_anchor.durable import write_beside
 from fixed_anchor.planfile.writer import ProposedPlan, plan_text
 from fixed_anchor.reporting.documents.saved import read_stock
 from fixed_anchor.reporting.documents.stock import HostStock, Proposed, ProposeDocument, host_stock
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Vantage
 from fixed_anchor.workflow.propose import joined, propose, with_pick, with_site
-from fixed_anchor.workflow.site import Site, own_vantage
+from fixed_anchor.workflow.reaching import collected, collection_from, way_from
+from fixed_anchor.workflow.site import Site
+from fixed_anchor.workflow.targets import HostTarget
 
 
 def _address(ctx: click.Context, param: click.Parameter, value: str | None) -> tuple[IPAddress, int | None] | None:
@@ -168,7 +164,7 @@ class _Given(msgspec.Struct, frozen=True):
     name: str
     stock: HostStock
     found: HostSurvey | None = None
-    machine: Machine | None = None
+    target: HostTarget | None = None
     #: How `check` and `draft` find it again.
     reach: str | None = None
 
@@ -178,43 +174,29 @@ def _given(
 ) -> list[_Given]:
     """The hosts that were named, or else that of a survey, or this machine. Raises why one does not answer."""
     if hosts:
-        every = surveyed(site, hosts, app.seat, at_once, app.told)
+        every = app.reach.surveyed(site, hosts, at_once)
         for one in every:
             if one.survey is None:
                 raise one.why_not
         found = [(one, one.survey) for one in every if one.survey is not None]
-        # In a plan paths count from its folder; on the command line from where we are.
-        ways = [seen_from(one.reach, _base(site, one.name), folder) if one.reach else None for one, _ in found]
         return [
-            _Given(one.name, host_stock(survey), survey, one.machine, way)
-            for (one, survey), way in zip(found, ways, strict=True)
+            _Given(one.name, host_stock(survey), survey, one.target, way_from(site, one.name, one.reach, folder))
+            for one, survey in found
         ]
     if survey_file is None:
-        machine = app.machine()
-        survey = take_stock(machine)
-        return [_Given(survey.host, host_stock(survey), survey, machine)]
-    if _is_collection(survey_file):
-        stock = host_stock(take_stock(collection(Path(survey_file))))
-        return [_Given(stock.host, stock, reach=f"collected:{os.path.relpath(survey_file, folder)}")]
+        target = app.reach.target()
+        survey = target.survey()
+        return [_Given(survey.host, host_stock(survey), survey, target)]
+    host = collected(survey_file)
+    if host is not None:
+        stock = host_stock(host.survey())
+        return [_Given(stock.host, stock, reach=collection_from(survey_file, folder))]
     stock = read_stock(survey_file)
     return [_Given(stock.host, stock)]
 
 
-def _base(site: Site | None, name: str) -> Path:
-    of_plan = site is not None and name in site.plan.hosts
-    return Path(site.plan.file).parent if site is not None and of_plan else Path.cwd()
-
-
 def _vantage(one: _Given, interface: str, survey_file: str | None) -> Vantage:
     """From where an address is looked for."""
-    if one.machine is None:
+    if one.target is None:
         return Nowhere(f"the survey {survey_file} is of another machine")
-    return own_vantage(one.machine, one.found, interface)
-
-
-def _is_collection(path: str) -> bool:
-    try:
-        with open(path, "rb") as file:
-            return is_collection(file.read(HEAD))
-    except OSError as error:
-        raise InputError(f"the survey cannot be read: {error.strerror}", file=path) from None
+    return one.target.vantage(one.found, interface)

@@ -9,18 +9,15 @@ import click
 from fixed_anchor.commands.app import App
 from fixed_anchor.commands.chosen import say_failed
 from fixed_anchor.commands.common import AT_ONCE, HOSTS_TO_REACH, JSON, examples
-from fixed_anchor.commands.reaching import surveyed
 from fixed_anchor.core.errors import AnchorError, InputError, worst
 from fixed_anchor.core.survey import HostSurvey
-from fixed_anchor.machines.collected import collector_source
-from fixed_anchor.machines.files import write_beside
-from fixed_anchor.machines.tree import Tree
-from fixed_anchor.machines.windows.collected import collector_source as windows_collector
-from fixed_anchor.observe.stocktaking import take_stock
+from fixed_anchor.durable import write_beside
 from fixed_anchor.reporting.documents import as_text
 from fixed_anchor.reporting.documents.parts import problem
 from fixed_anchor.reporting.documents.stock import HostStock, SurveyDocument, host_stock
 from fixed_anchor.reporting.terminal.survey import show_survey, show_surveys
+from fixed_anchor.workflow.reaching import collector as collector_of
+from fixed_anchor.workflow.reaching import tree
 
 
 @click.command(
@@ -62,7 +59,7 @@ def command(
     if collector is not None:
         if as_json:
             raise click.UsageError("--collector prints a script; it has no --json")
-        source = windows_collector() if collector == "windows" else collector_source()
+        source = collector_of(collector)
         if output is None:
             click.echo(source, nl=False)
         else:
@@ -76,10 +73,10 @@ def command(
         with app.status("taking stock"):
             found = _of_hosts(app, plan, hosts, at_once)
     elif root is not None:
-        found = [(root, take_stock(Tree(Path(root))))]
+        found = [(root, tree(root).survey())]
     else:
-        machine = app.machine()
-        found = [(machine.name, take_stock(machine))]
+        target = app.reach.target()
+        found = [(target.name, target.survey())]
     failed = [(name, error) for name, error in found if isinstance(error, AnchorError)]
     if len(failed) == len(found) == 1:
         raise failed[0][1]
@@ -108,7 +105,7 @@ def _of_hosts(
     app: App, plan: str | None, names: tuple[str, ...], at_once: int
 ) -> list[tuple[str, HostSurvey | AnchorError]]:
     """Every host of the plan that is reached, or those that are named; one that does not answer is its error."""
-    every = surveyed(app.site(plan, at_once) if plan is not None else None, names, app.seat, at_once, app.told)
+    every = app.reach.surveyed(app.site(plan, at_once) if plan is not None else None, names, at_once)
     found: list[tuple[str, HostSurvey | AnchorError]] = []
     unreached: list[str] = []
     for one in every:

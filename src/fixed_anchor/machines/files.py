@@ -5,7 +5,6 @@ from __future__ import annotations
 import logging
 import os
 import stat
-import threading
 from collections.abc import Mapping
 from fnmatch import fnmatchcase
 from pathlib import Path
@@ -13,6 +12,7 @@ from pathlib import Path
 from fixed_anchor.change.files import FileText, decode
 from fixed_anchor.core.elsewhere import Spelling
 from fixed_anchor.core.errors import InputError, NoAccess
+from fixed_anchor.durable import needs_root, sync_folder, write_beside
 from fixed_anchor.machines.search import Found, search_folders
 from fixed_anchor.machines.unconnected import Unconnected
 
@@ -138,7 +138,7 @@ class DiskFiles(Unconnected):
         local = self.local(new)
         try:
             os.rename(self.local(old), local)
-            _sync_folder(local.parent)
+            sync_folder(local.parent)
         except OSError as error:
             raise NoAccess(f"cannot be given its name: {error.strerror}", file=new) from None
 
@@ -157,48 +157,7 @@ class DiskFiles(Unconnected):
             self.put(f"{folder}/{path}", data, mode)
 
 
-def needs_root(what: str, path: str) -> NoAccess:
-    """The error of whoever may not do ``what`` at ``path``."""
-    return NoAccess(f"{what} needs root", file=path, remedy="run it with sudo")
-
-
 def _private_parents(path: Path) -> None:
     """Makes the missing folders above ``path``, for their owner alone."""
     for folder in reversed([folder for folder in path.parents if not folder.exists()]):
         folder.mkdir(mode=0o700, exist_ok=True)
-
-
-def _sync_folder(folder: Path) -> None:
-    descriptor = os.open(folder, os.O_RDONLY)
-    try:
-        os.fsync(descriptor)
-    finally:
-        os.close(descriptor)
-
-
-def write_beside(path: Path, data: bytes, mode: int, shown: str | None = None) -> None:
-    """Writes ``path`` so that it holds the old bytes or the new ones: beside, synced, renamed.
-
-    Raises :class:`NoAccess` with ``shown`` as the file's name.
-    """
-    # Threads write at the same time, too.
-    beside = path.with_name(f".{path.name}.{os.getpid()}-{threading.get_native_id()}.new")
-    try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        descriptor = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW, mode)
-        try:
-            with os.fdopen(descriptor, "wb") as file:
-                file.write(data)
-                file.flush()
-                os.fchmod(file.fileno(), mode)
-                os.fsync(file.fileno())
-            os.replace(beside, path)
-            _log.info("wrote %s: %d bytes, mode %04o", shown or path, len(data), mode)
-        except BaseException:
-            beside.unlink(missing_ok=True)
-            raise
-        _sync_folder(path.parent)
-    except PermissionError:
-        raise needs_root("writing this", shown or str(path)) from None
-    except OSError as error:
-        raise NoAccess(f"cannot be written: {error.strerror}", file=shown or str(path)) from None

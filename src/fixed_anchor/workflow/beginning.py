@@ -18,7 +18,7 @@ from fixed_anchor.workflow.check import check
 from fixed_anchor.workflow.evidence import Carried
 from fixed_anchor.workflow.network.neighbours import neighbours_before
 from fixed_anchor.workflow.network.sole_owner import why_not_provable
-from fixed_anchor.workflow.site import Site, own_vantage
+from fixed_anchor.workflow.site import Site
 from fixed_anchor.workflow.targets import HostTarget
 
 
@@ -80,7 +80,7 @@ def judge(
 def _not_provable(host: str, target: HostTarget, survey: HostSurvey, draft: Draft) -> Iterator[Finding]:
     """The interfaces of which nobody could see afterwards that they alone have their addresses."""
     for config in draft.wanted:
-        why = why_not_provable(own_vantage(target.machine, survey, config.interface), config)
+        why = why_not_provable(target.vantage(survey, config.interface), config)
         if why is not None:
             yield from owner_findings(host, config.interface, why)
 

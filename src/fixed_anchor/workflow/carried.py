@@ -10,17 +10,30 @@ from fixed_anchor.core.findings import Finding
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.engine.runbook import runbook
 from fixed_anchor.engine.windows_runbook import windows_runbook
-from fixed_anchor.machines.windows.facts import Facts
 from fixed_anchor.workflow.notes import about, told
+from fixed_anchor.workflow.site import Site
 
 
-def windows_runbook_of(
-    plan_file: str, draft: Draft, facts: Facts, confirm_within: int, open_questions: tuple[Finding, ...]
-) -> bytes:
-    """The script for a Windows machine; the arguments are those of :func:`runbook_of`."""
-    return windows_runbook(
-        draft.host, settings_in(draft.content), _terms(plan_file, draft, confirm_within, open_questions), facts
-    )
+class Runbook(msgspec.Struct, frozen=True):
+    """A script for one host: the name of its file, its bytes, and the words behind which that name is typed there."""
+
+    file: str
+    data: bytes
+    runs: str
+
+
+def runbook_for(
+    site: Site, draft: Draft, survey: HostSurvey, confirm_within: int, open_questions: tuple[Finding, ...]
+) -> Runbook:
+    """The runbook of a drafted change. ``open_questions`` is what was undetermined then; its log says so."""
+    machine = site.machine(site.plan.hosts[draft.host])
+    facts = machine.windows if machine is not None else None
+    if facts is None:
+        data = runbook_of(site.plan.file, draft, survey, confirm_within, open_questions)
+        return Runbook(f"{draft.host}-runbook.sh", data, "sh")
+    terms = _terms(site.plan.file, draft, confirm_within, open_questions)
+    data = windows_runbook(draft.host, settings_in(draft.content), terms, facts)
+    return Runbook(f"{draft.host}-runbook.ps1", data, "powershell -ExecutionPolicy Bypass -File")
 
 
 def _terms(plan_file: str, draft: Draft, confirm_within: int, open_questions: tuple[Finding, ...]) -> Terms:
@@ -32,7 +45,7 @@ def _terms(plan_file: str, draft: Draft, confirm_within: int, open_questions: tu
 def runbook_of(
     plan_file: str, draft: Draft, survey: HostSurvey, confirm_within: int, open_questions: tuple[Finding, ...]
 ) -> bytes:
-    """The script. ``open_questions`` is what was undetermined when it was made; its log says so.
+    """The script for a Linux host; see :func:`runbook_for`.
 
     Giving a lease back takes Python, so it is left out: the lease runs out by itself. What is announced is
     announced by what the host has.

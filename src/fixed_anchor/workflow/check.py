@@ -23,7 +23,7 @@ from fixed_anchor.core.foreseen import Foreseen
 from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.core.plan import HostPlan, InterfacePlan, Plan
 from fixed_anchor.core.rules.clones import clone_findings
-from fixed_anchor.core.rules.declared import declared_findings
+from fixed_anchor.core.rules.declared import CODES, declared_findings
 from fixed_anchor.core.rules.evidence import age_findings, rests_on_evidence
 from fixed_anchor.core.rules.gateways import gateway_findings, told_by_sources
 from fixed_anchor.core.rules.host import host_findings, not_reached
@@ -51,6 +51,9 @@ from fixed_anchor.workflow.sources import read_sources
 from fixed_anchor.workflow.targets import target_of
 
 Job = tuple[HostPlan, InterfacePlan]
+
+#: The codes of what is said of the files that a draft shows.
+OF_DRAFTS = CODES
 
 
 class Checked(msgspec.Struct, frozen=True):

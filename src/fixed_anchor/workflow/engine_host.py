@@ -18,10 +18,12 @@ from fixed_anchor.core.verification import FAIL, PASS, VerifyCheck, VerifyResult
 from fixed_anchor.engine import driver
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe.stocktaking import take_stock
+from fixed_anchor.vantages.protocol import Vantage
 from fixed_anchor.workflow.baseline import recorded, take_baseline
 from fixed_anchor.workflow.kept import addresses_left, last_cutover, later_ones
 from fixed_anchor.workflow.network.neighbour_checks import NeighbourChecks, seen_by
 from fixed_anchor.workflow.settle import verify_when_settled
+from fixed_anchor.workflow.site import own_vantage
 
 #: Seconds that a host is looked for whose connection was lost with a decision.
 _TO_DECIDE = 90.0
@@ -71,6 +73,9 @@ class EngineHost:
 
     def survey(self) -> HostSurvey:
         return take_stock(self.machine)
+
+    def vantage(self, survey: HostSurvey | None, interface: str) -> Vantage:
+        return own_vantage(self.machine, survey, interface)
 
     def numbers(self) -> list[str]:
         return driver.numbers(self.machine)

@@ -18,6 +18,7 @@ from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Vantage
 from fixed_anchor.workflow.network import names
 from fixed_anchor.workflow.network.look import look
+from fixed_anchor.workflow.targets import HostTarget
 
 FREE, TAKEN, UNDETERMINED = "free", "taken", "undetermined"
 
@@ -52,11 +53,12 @@ class ProbeResult(msgspec.Struct, frozen=True):
         return next((v for v in (TAKEN, UNDETERMINED) if v in verdicts), FREE)
 
 
-def probe(machine: Machine, addresses: Iterable[IPAddress], interface: str | None = None) -> ProbeResult:
-    """Asks for ``addresses`` from ``machine``; each on the interface of its subnet, or on ``interface``.
+def probe(target: HostTarget, addresses: Iterable[IPAddress], interface: str | None = None) -> ProbeResult:
+    """Asks for ``addresses`` from ``target``; each on the interface of its subnet, or on ``interface``.
 
     Raises :class:`InputError` for an interface that is not there.
     """
+    machine = target.machine
     survey = look_at_kernel(machine)
     wanted = list(dict.fromkeys(addresses))
     by_interface: dict[str, list[IPAddress]] = {}

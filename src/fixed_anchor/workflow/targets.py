@@ -15,6 +15,7 @@ from fixed_anchor.core.plan import HostPlan, Plan
 from fixed_anchor.core.readiness import Readiness
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.machines.protocol import Machine
+from fixed_anchor.vantages.protocol import Vantage
 from fixed_anchor.workflow.linux.host import LinuxHost
 from fixed_anchor.workflow.network.neighbour_checks import NeighbourChecks
 from fixed_anchor.workflow.windows.host import WindowsHost
@@ -41,6 +42,10 @@ class HostTarget(Target, Protocol):
 
     def elsewhere(self, going: frozenset[IPAddress], others: Iterable[IPAddress]) -> Elsewhere:
         """What it has of addresses of its own that are ``going``, and of those of ``others``."""
+        ...
+
+    def vantage(self, survey: HostSurvey | None, interface: str) -> Vantage:
+        """From where it looks at the segment of one of its interfaces."""
         ...
 
     def never_begun(self) -> str:

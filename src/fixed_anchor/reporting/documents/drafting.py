@@ -7,9 +7,7 @@ from collections.abc import Iterable
 from msgspec import Struct
 
 from fixed_anchor.change.change import Draft
-from fixed_anchor.change.content import FileContent
 from fixed_anchor.change.files import FileEdit
-from fixed_anchor.change.settings import SettingsContent
 from fixed_anchor.change.steps import argv_of
 from fixed_anchor.core.findings import Finding
 from fixed_anchor.core.secrets import masked
@@ -95,25 +93,24 @@ def host_drafted(
     runbook: str | None = None,
 ) -> HostDrafted:
     """The draft of a host as a part of a document."""
-    content = draft.content
-    files = content if isinstance(content, FileContent) else FileContent(draft.interfaces, ())
+    shown = draft.content.shown()
+    settings = None
+    if shown.settings is not None:
+        before, after = map(list, shown.settings)
+        settings = DraftedSettings(before, after, [" ".join(argv_of(step)) for step in shown.then], shown.remark)
+    steps = (*shown.first, *shown.then) if settings is None else ()
     return HostDrafted(
         host=draft.host,
         verdict=verdict,
         stack=draft.stack,
         interfaces=list(draft.interfaces),
-        files=[drafted_file(e) for e in files.edits],
-        activate=[list(argv_of(step)) for step in (*files.steps.leave, *files.steps.activate)],
-        settings=_settings(content) if isinstance(content, SettingsContent) else None,
+        files=[drafted_file(e) for e in shown.edits],
+        activate=[list(argv_of(step)) for step in steps],
+        settings=settings,
         findings=[found_finding(f) for f in findings],
         written=list(written),
         runbook=runbook,
     )
-
-
-def _settings(content: SettingsContent) -> DraftedSettings:
-    shown = [act.shown for act in content.acts]
-    return DraftedSettings(list(content.before.lines()), list(content.after.lines()), shown, content.restart)
 
 
 def servers_drafted(servers: Iterable[ServerDraft]) -> list[ServerDrafted]:

@@ -8,9 +8,8 @@ from collections.abc import Iterable
 from rich.console import Console
 
 from fixed_anchor.change.change import Draft
-from fixed_anchor.change.content import FileContent
 from fixed_anchor.change.files import FileEdit
-from fixed_anchor.change.settings import SettingsContent
+from fixed_anchor.change.shown import Shown
 from fixed_anchor.change.steps import Fed, Step, argv_of
 from fixed_anchor.core.errors import printable
 from fixed_anchor.core.secrets import masked
@@ -23,47 +22,42 @@ _STATES = ("as they are", "as drafted")
 
 
 def show_draft(out: Console, drafts: list[Draft]) -> None:
-    """The drafted files as diffs, and the commands around them."""
+    """What is drafted as diffs, and the commands around them."""
     for draft in drafts:
         put(out, styled(draft.host, "bold").append(f"   {draft.stack}", style="dim"))
-        if isinstance(draft.content, SettingsContent):
-            _show_settings(out, draft.content)
-        else:
-            _show_files(out, draft, draft.content)
+        _show(out, draft, draft.content.shown())
         out.print()
 
 
-def _show_files(out: Console, draft: Draft, content: FileContent) -> None:
-    if content.is_empty:
-        put(out, "nothing to do: it is configured so already", indent=2)
-    show_steps(out, "first run ", content.steps.leave)
-    for edit in content.edits:
+def _show(out: Console, draft: Draft, shown: Shown) -> None:
+    if draft.content.is_empty:
+        put(out, shown.nothing, indent=2)
+        if shown.settings is not None:
+            return
+    show_steps(out, "first run ", shown.first)
+    for edit in shown.edits:
         show_diff(out, edit)
-    show_steps(out, "then run  ", content.steps.activate)
+    if shown.settings is not None:
+        _show_whole(out, *shown.settings)
+    show_steps(out, "then run  ", shown.then)
+    if shown.remark:
+        put(out, shown.remark, indent=2, style="yellow")
+    if shown.settings is not None:
+        return
     for held in draft.grace:
         said = f"{held.address} stays on {held.interface} until the decision; then:"
         put(out, said, indent=2, style="bold")
     if draft.grace:
-        for first, last in zip(content.edits, content.ends_with(), strict=True):
-            if first.after != last.after:
-                show_diff(out, FileEdit(first.path, first.after, last.after))
-        show_steps(out, "then run  ", content.steps.drop)
+        for edit in shown.later_edits:
+            show_diff(out, edit)
+        show_steps(out, "then run  ", shown.later)
 
 
-def _show_settings(out: Console, content: SettingsContent) -> None:
-    """Settings as a diff of the whole small text, and what brings them about, in order."""
-    if content.is_empty:
-        put(out, "nothing to do: this is set already", indent=2)
-        return
-    before, after = content.before.lines(), content.after.lines()
+def _show_whole(out: Console, before: tuple[str, ...], after: tuple[str, ...]) -> None:
+    """The diff of a whole small text."""
     lines = difflib.unified_diff(before, after, "settings", "settings", *_STATES, lineterm="", n=_WHOLE)
     # All of it is shown: no line need say which part this is.
     _show_lines(out, (line for line in lines if not line.startswith("@@")))
-    for act in content.acts:
-        when = "then run  "
-        put(out, styled(when, "dim") + styled(act.shown), indent=2, hang=2 + len(when) + 2)
-    if content.restart:
-        put(out, content.restart, indent=2, style="yellow")
 
 
 def show_steps(out: Console, when: str, steps: tuple[Step, ...]) -> None:
