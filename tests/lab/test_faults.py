@@ -172,11 +172,22 @@ PHASES = {
     "committing": TELLS | {"ifupdown2": "ip"},
     "rolling-back": TELLS | {"ifupdown": "ifup", "ifupdown2": "ifup"},
 }
-_PHASE_ROWS = [(stack, phase) for phase, by_stack in PHASES.items() for stack in STACKS if stack in by_stack]
+#: What is tried in every run; the others behind the flag.
+_IN_COVER = (("leaving", "ifupdown"), ("committing", "networkd"), ("rolling-back", "netplan-NetworkManager"))
+_PHASE_ROWS = [
+    pytest.param(
+        *(stack, phase, how),
+        id=f"{stack}-{phase}-{how}",
+        marks=() if how == "fails" and (phase, stack) in _IN_COVER else pytest.mark.beyond_cover,
+    )
+    for phase, by_stack in PHASES.items()
+    for stack in STACKS
+    if stack in by_stack
+    for how in FAILS
+]
 
 
-@pytest.mark.parametrize("how", FAILS)
-@pytest.mark.parametrize(("stack", "phase"), [pytest.param(*row, id="-".join(row)) for row in _PHASE_ROWS])
+@pytest.mark.parametrize(("stack", "phase", "how"), _PHASE_ROWS)
 def test_a_command_of_another_phase(host: LabHost, stack: str, phase: str, how: str) -> None:
     """It is told with its own last words; what is kept is not said to be whole, and what is back is really back."""
     action, words = FAILS[how]
@@ -185,8 +196,9 @@ def test_a_command_of_another_phase(host: LabHost, stack: str, phase: str, how: 
     status = running.ended()
     end = ends(host, "confirmed", "rolled-back", "stuck")
     said = " ".join(running.said().split())
-    print(stack, phase, how, status, end, said[-700:])
-    assert words in " ".join(log(host).split())
+    # One that says nothing, or was ended: 1, 137, 143.
+    in_log = words if "said" in words or "rave" in how else "step ended: status 1"
+    assert in_log in " ".join(log(host).split())
     assert "\x1b" not in said
     assert len(said) < 20_000
     if phase == "leaving":

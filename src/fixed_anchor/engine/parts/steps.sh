@@ -27,7 +27,7 @@ run_step() {
     kill "$watching" 2>/dev/null
     took=$(($(uptime_now) - begun))
     words=$([ "$result" = 0 ] || last_words "$from")
-    log "step ended: status $result after $took s"
+    log "step ended: status $result after $took s${words:+; it said: $words}"
     [ "$result" != 0 ] || return 0
     failed="a command ended with status $result"
     case $result in 137 | 143) [ "$took" -lt "$step_limit" ] || failed="a command did not end within $step_limit s" ;; esac
