@@ -124,7 +124,7 @@ from fixed_anchor.workflow.linux.draft import draft_host
 from fixed_anchor.workflow.linux.host import LinuxHost
 from fixed_anchor.workflow.notes import about
 from fixed_anchor.workflow.run import Member, Run
-from fixed_anchor.workflow.site import Site
+from fixed_anchor.workflow.reached.site import Site
 way, old, first, then = sys.argv[1], sys.argv[2], json.loads(sys.argv[3]), json.loads(sys.argv[4])
 site = Site(read_plan(Path("/root/plan.yaml")), Here("/var/lib/fixed-anchor"))
 host, machine = site.target(None)

@@ -31,7 +31,7 @@ from fixed_anchor.daemons import is_active, netplan, starts_at_boot, units
 from fixed_anchor.formats.interfaces2 import IFUP, PROGRAM
 from fixed_anchor.machines.collected import HEADER, Collected
 from fixed_anchor.planfile.reader import read_plan
-from fixed_anchor.workflow.site import Site
+from fixed_anchor.workflow.reached.site import Site
 
 CORPUS = Path(__file__).with_name("corpus")
 LEASED = "203.0.113.107/24"

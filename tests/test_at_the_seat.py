@@ -34,12 +34,12 @@ from fixed_anchor.packets.conversation import Conversation
 from fixed_anchor.packets.ethernet import Frame
 from fixed_anchor.planfile.reader import read_plan
 from fixed_anchor.vantages import packet_filter
+from fixed_anchor.workflow.beside.neighbour_checks import NeighbourChecks
+from fixed_anchor.workflow.beside.on_segment import Neighbour, vantage_for
 from fixed_anchor.workflow.driving import drive
 from fixed_anchor.workflow.network.look import Looked
-from fixed_anchor.workflow.network.neighbour_checks import NeighbourChecks
-from fixed_anchor.workflow.network.on_segment import Neighbour, vantage_for
+from fixed_anchor.workflow.reached.site import Site
 from fixed_anchor.workflow.run import Member, Run
-from fixed_anchor.workflow.site import Site
 from tests.machines import Told, one_link
 from tests.test_over_ssh import SSH
 

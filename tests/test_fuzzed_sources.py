@@ -25,7 +25,7 @@ from fixed_anchor.core.rules.spoken_for import segment_findings, source_findings
 from fixed_anchor.planfile.reader import plan_from_text
 from fixed_anchor.sources import RESERVE, SOURCES
 from fixed_anchor.sources.protocol import Reservation
-from fixed_anchor.workflow.sources import read_sources
+from fixed_anchor.workflow.reached.sources import read_sources
 from tests.test_source_corpus import CORPUS
 
 SECRET = "hunter2-quay"

@@ -17,7 +17,7 @@ from fixed_anchor.core.survey import NOBODY, HostSurvey, Lease, SurveyedInterfac
 from fixed_anchor.core.verification import PASS, state_checks
 from fixed_anchor.formats.interfaces_hooks import Added, adds_something, read_hook
 from fixed_anchor.planfile.reader import read_plan
-from fixed_anchor.workflow.host_wide import beside, host_configs
+from fixed_anchor.workflow.hosts.host_wide import beside, host_configs
 from tests.corpus_hosts import PLAN
 
 QUAY, LABS = parse_address("203.0.113.2"), parse_address("198.51.100.2")

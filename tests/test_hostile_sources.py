@@ -14,7 +14,7 @@ from fixed_anchor.core.claims import Claims
 from fixed_anchor.core.knowledge import Knowledge, Unread
 from fixed_anchor.planfile.reader import plan_from_text
 from fixed_anchor.sources import protocol
-from fixed_anchor.workflow.sources import read_sources
+from fixed_anchor.workflow.reached.sources import read_sources
 
 SECRET = "hunter2-quay"
 #: How each kind names a further file, and the key under which the plan names the kind.

@@ -14,7 +14,7 @@ from fixed_anchor import machines
 from fixed_anchor.core.addresses import parse_address
 from fixed_anchor.core.errors import NoAccess
 from fixed_anchor.core.survey import SurveyedInterface
-from fixed_anchor.durable import write_beside
+from fixed_anchor.disk.durable import write_beside
 from fixed_anchor.machines.collected import Collected
 from fixed_anchor.machines.fetched import Fetched, one_by_one
 from fixed_anchor.machines.files import DiskFiles
@@ -27,11 +27,11 @@ from fixed_anchor.packets.conversation import Conversation
 from fixed_anchor.planfile.reader import read_plan
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Vantage
+from fixed_anchor.workflow.beside.on_segment import vantage_for
 from fixed_anchor.workflow.check import check
 from fixed_anchor.workflow.draft import draft
 from fixed_anchor.workflow.network.look import look
-from fixed_anchor.workflow.network.on_segment import vantage_for
-from fixed_anchor.workflow.site import Site
+from fixed_anchor.workflow.reached.site import Site
 from fixed_anchor.workflow.verify import verify
 from tests.machines import Told, one_link
 from tests.test_collected import DOCUMENT

@@ -25,7 +25,7 @@ from fixed_anchor.workflow.network.asking import Asking
 from fixed_anchor.workflow.network.look import look
 from fixed_anchor.workflow.network.network_checks import network_checks
 from fixed_anchor.workflow.probe import probe
-from fixed_anchor.workflow.site import own_vantage
+from fixed_anchor.workflow.reached.site import own_vantage
 from fixed_anchor.workflow.targets import target_of
 
 STATION = """\

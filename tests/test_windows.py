@@ -15,8 +15,8 @@ from hypothesis import strategies as st
 
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.core.survey import HostSurvey
-from fixed_anchor.machines.windows.collected import WindowsCollected, collector_source
 from fixed_anchor.machines.windows.facts import Facts, is_of_windows, read_facts
+from fixed_anchor.machines.windows_collected import WindowsCollected, collector_source
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.observe.windows import windows_survey
 from fixed_anchor.standins.windows.state import machine

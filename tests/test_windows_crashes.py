@@ -14,9 +14,9 @@ from fixed_anchor.core.errors import AnchorError
 from fixed_anchor.engine import windows_data
 from fixed_anchor.engine.windows_data import as_windows_files, engine_source
 from fixed_anchor.standins.station import read_station
-from fixed_anchor.standins.windows.engine import WindowsStandinEngine
 from fixed_anchor.standins.windows.lines import differing, lines_of
-from fixed_anchor.standins.windows.machine import WindowsStandin
+from fixed_anchor.standins.windows_engine import WindowsStandinEngine
+from fixed_anchor.standins.windows_machine import WindowsStandin
 from tests.powershell import needs_powershell
 from tests.test_windows import MACHINES
 from tests.test_windows_drafts import CASES, drafted

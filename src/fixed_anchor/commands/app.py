@@ -13,9 +13,9 @@ import click
 
 from fixed_anchor.commands import logs
 from fixed_anchor.commands.password import AskPassword
-from fixed_anchor.workflow.at_once import AT_ONCE
+from fixed_anchor.workflow.reached.at_once import AT_ONCE
+from fixed_anchor.workflow.reached.site import Site
 from fixed_anchor.workflow.reaching import Reach
-from fixed_anchor.workflow.site import Site
 from fixed_anchor.workflow.targets import HostTarget
 
 if TYPE_CHECKING:

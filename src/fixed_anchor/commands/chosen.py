@@ -13,7 +13,7 @@ import click
 from fixed_anchor.commands.app import App
 from fixed_anchor.core.errors import AnchorError, InputError
 from fixed_anchor.core.plan import HostPlan
-from fixed_anchor.workflow.site import Site
+from fixed_anchor.workflow.reached.site import Site
 from fixed_anchor.workflow.targets import HostTarget
 
 

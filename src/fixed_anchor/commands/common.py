@@ -13,7 +13,7 @@ from fixed_anchor.commands import offers
 from fixed_anchor.core.addresses import AddressRange, IPAddress, parse_address, parse_range
 from fixed_anchor.core.catalogue import CATALOGUE
 from fixed_anchor.core.findings import Acceptance
-from fixed_anchor.workflow.at_once import AT_ONCE as USUALLY
+from fixed_anchor.workflow.reached.at_once import AT_ONCE as USUALLY
 
 #: What an option is put before: a function, or a command.
 FC = TypeVar("FC", bound=Callable[..., Any] | click.Command)

@@ -12,8 +12,8 @@ from fixed_anchor.commands.watching import countdown, decided, give_back_from_se
 from fixed_anchor.core.errors import AnchorError, NothingOpen, Refused, worst
 from fixed_anchor.reporting.documents.changes import ChangeDocument, HostChanged
 from fixed_anchor.reporting.documents.parts import problem
-from fixed_anchor.workflow.at_once import at_once as each_at_once
 from fixed_anchor.workflow.notes import who
+from fixed_anchor.workflow.reached.at_once import at_once as each_at_once
 from fixed_anchor.workflow.targets import HostTarget
 
 

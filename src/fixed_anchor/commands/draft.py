@@ -14,7 +14,7 @@ from fixed_anchor.commands.chosen import say_failed
 from fixed_anchor.commands.common import AT_ONCE, CONFIRM_WITHIN, HOSTS, JSON, PLAN, examples
 from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE, worst
 from fixed_anchor.core.findings import Finding
-from fixed_anchor.durable import write_beside
+from fixed_anchor.disk.durable import write_beside
 from fixed_anchor.reporting.documents.drafting import DraftDocument, HostDrafted, host_drafted, servers_drafted
 from fixed_anchor.reporting.documents.parts import found_finding, problem
 from fixed_anchor.reporting.terminal.draft import show_draft, show_server_drafts
@@ -23,7 +23,7 @@ from fixed_anchor.workflow.carried import runbook_for
 from fixed_anchor.workflow.check import OF_DRAFTS, check_with_knowledge
 from fixed_anchor.workflow.dhcp_server import ServerDraft, draft_reservations
 from fixed_anchor.workflow.draft import draft
-from fixed_anchor.workflow.site import Site
+from fixed_anchor.workflow.reached.site import Site
 
 #: The list of files that a draft removes, beside those that it writes.
 REMOVALS = "removals"

@@ -12,8 +12,8 @@ from fixed_anchor.core.errors import AnchorError, worst
 from fixed_anchor.reporting.documents.changes import HistoryDocument, HostHistory, host_history
 from fixed_anchor.reporting.documents.parts import problem
 from fixed_anchor.reporting.terminal.paper import STYLES, put, put_table, styled
-from fixed_anchor.workflow.at_once import at_once as each_at_once
 from fixed_anchor.workflow.history import Past, history
+from fixed_anchor.workflow.reached.at_once import at_once as each_at_once
 
 
 @click.command(

@@ -14,15 +14,15 @@ from fixed_anchor.core.addresses import AddressRange, IPAddress, parse_address, 
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.core.plan import SOURCE_KINDS
 from fixed_anchor.core.survey import HostSurvey
-from fixed_anchor.durable import write_beside
+from fixed_anchor.disk.durable import write_beside
 from fixed_anchor.planfile.writer import ProposedPlan, plan_text
 from fixed_anchor.reporting.documents.saved import read_stock
 from fixed_anchor.reporting.documents.stock import HostStock, Proposed, ProposeDocument, host_stock
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Vantage
 from fixed_anchor.workflow.propose import joined, propose, with_pick, with_site
+from fixed_anchor.workflow.reached.site import Site
 from fixed_anchor.workflow.reaching import collected, collection_from, way_from
-from fixed_anchor.workflow.site import Site
 from fixed_anchor.workflow.targets import HostTarget
 
 

@@ -18,7 +18,7 @@ from fixed_anchor.core.errors import EXIT_DONE, EXIT_STUCK, AnchorError, worst
 from fixed_anchor.reporting.documents.changes import Change, HostStatus, StatusDocument, change
 from fixed_anchor.reporting.documents.parts import problem
 from fixed_anchor.reporting.terminal.paper import STYLES, put_table, styled
-from fixed_anchor.workflow.at_once import at_once as each_at_once
+from fixed_anchor.workflow.reached.at_once import at_once as each_at_once
 from fixed_anchor.workflow.targets import HostTarget
 
 

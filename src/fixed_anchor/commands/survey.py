@@ -11,7 +11,7 @@ from fixed_anchor.commands.chosen import say_failed
 from fixed_anchor.commands.common import AT_ONCE, HOSTS_TO_REACH, JSON, examples
 from fixed_anchor.core.errors import AnchorError, InputError, worst
 from fixed_anchor.core.survey import HostSurvey
-from fixed_anchor.durable import write_beside
+from fixed_anchor.disk.durable import write_beside
 from fixed_anchor.reporting.documents import as_text
 from fixed_anchor.reporting.documents.parts import problem
 from fixed_anchor.reporting.documents.stock import HostStock, SurveyDocument, host_stock

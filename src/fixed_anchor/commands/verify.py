@@ -14,7 +14,7 @@ from fixed_anchor.core.times import utc
 from fixed_anchor.core.verification import VerifyResult
 from fixed_anchor.reporting.documents.verifying import VerifyDocument, hosts_verified
 from fixed_anchor.reporting.terminal.verify import show_changed, show_flapping, show_verify
-from fixed_anchor.workflow.site import Site
+from fixed_anchor.workflow.reached.site import Site
 from fixed_anchor.workflow.verify import verify
 
 EXIT_OF = {"as planned": EXIT_DONE, "not as planned": EXIT_AGAINST, "undetermined": EXIT_UNDETERMINED}

@@ -11,7 +11,7 @@ from types import ModuleType
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.errors import InputError, located
 from fixed_anchor.core.plan import HostPlan, Plan
-from fixed_anchor.durable import needs_root
+from fixed_anchor.disk.durable import needs_root
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.machines.seat import Elsewhere, Seat, Way, nowhere_else
 

@@ -40,8 +40,8 @@ from fixed_anchor.machines.search import (
     lines_naming,
 )
 from fixed_anchor.machines.seat import Way
-from fixed_anchor.machines.windows.collected import WindowsCollected
 from fixed_anchor.machines.windows.facts import is_of_windows
+from fixed_anchor.machines.windows_collected import WindowsCollected
 
 HEADER = "fixed-anchor collection 1"
 #: By so many bytes it is told what a document is.

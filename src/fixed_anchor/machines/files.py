@@ -12,7 +12,7 @@ from pathlib import Path
 from fixed_anchor.change.files import FileText, decode
 from fixed_anchor.core.elsewhere import Spelling
 from fixed_anchor.core.errors import InputError, NoAccess
-from fixed_anchor.durable import needs_root, sync_folder, write_beside
+from fixed_anchor.disk.durable import needs_root, sync_folder, write_beside
 from fixed_anchor.machines.search import Found, search_folders
 from fixed_anchor.machines.unconnected import Unconnected
 

@@ -6,8 +6,8 @@ from fixed_anchor.standins.host import StandinHost
 from fixed_anchor.standins.machine import Standin
 from fixed_anchor.standins.over_ssh import StandinOverSsh
 from fixed_anchor.standins.station import Station
-from fixed_anchor.standins.windows.host import is_windows
-from fixed_anchor.standins.windows.machine import WindowsStandin
+from fixed_anchor.standins.windows_host import is_windows
+from fixed_anchor.standins.windows_machine import WindowsStandin
 
 
 def at_hand(station: Station, name: str) -> Standin:

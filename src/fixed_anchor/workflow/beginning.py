@@ -14,11 +14,11 @@ from fixed_anchor.core.findings import Finding, Judgement
 from fixed_anchor.core.plan import HostPlan
 from fixed_anchor.core.rules.gateways import forwarding_findings, owner_findings
 from fixed_anchor.core.survey import HostSurvey
+from fixed_anchor.workflow.beside.neighbours import neighbours_before
 from fixed_anchor.workflow.check import check
 from fixed_anchor.workflow.evidence import Carried
-from fixed_anchor.workflow.network.neighbours import neighbours_before
 from fixed_anchor.workflow.network.sole_owner import why_not_provable
-from fixed_anchor.workflow.site import Site
+from fixed_anchor.workflow.reached.site import Site
 from fixed_anchor.workflow.targets import HostTarget
 
 

@@ -11,7 +11,7 @@ from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.engine.runbook import runbook
 from fixed_anchor.engine.windows_runbook import windows_runbook
 from fixed_anchor.workflow.notes import about, told
-from fixed_anchor.workflow.site import Site
+from fixed_anchor.workflow.reached.site import Site
 
 
 class Runbook(msgspec.Struct, frozen=True):

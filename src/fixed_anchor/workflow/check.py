@@ -41,13 +41,13 @@ from fixed_anchor.core.rules.wire import (
 )
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.core.times import utc
+from fixed_anchor.workflow.beside.site_wire import SiteWire, gateways_asked, look_at_wire
 from fixed_anchor.workflow.dhcp_server import with_reservation_lines
 from fixed_anchor.workflow.evidence import MAX_AGE, Carried
 from fixed_anchor.workflow.evidence_bound import refuse_unless_about
-from fixed_anchor.workflow.network.site_wire import SiteWire, gateways_asked, look_at_wire
 from fixed_anchor.workflow.old_address import old_address_findings
-from fixed_anchor.workflow.site import Site
-from fixed_anchor.workflow.sources import read_sources
+from fixed_anchor.workflow.reached.site import Site
+from fixed_anchor.workflow.reached.sources import read_sources
 from fixed_anchor.workflow.targets import target_of
 
 Job = tuple[HostPlan, InterfacePlan]

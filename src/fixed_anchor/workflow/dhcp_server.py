@@ -16,7 +16,7 @@ from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.core.plan import HostPlan
 from fixed_anchor.sources import RESERVE
 from fixed_anchor.sources.protocol import Reader, Reservation
-from fixed_anchor.workflow.site import Site
+from fixed_anchor.workflow.reached.site import Site
 
 #: Findings that a reservation clears.
 CLEARED = ("lease-not-reserved", "expected-not-reserved")

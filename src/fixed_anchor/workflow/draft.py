@@ -5,7 +5,7 @@ from __future__ import annotations
 from fixed_anchor.change.change import Draft
 from fixed_anchor.core.errors import AnchorError, InputError
 from fixed_anchor.core.plan import HostPlan
-from fixed_anchor.workflow.site import Site
+from fixed_anchor.workflow.reached.site import Site
 from fixed_anchor.workflow.targets import target_of
 
 

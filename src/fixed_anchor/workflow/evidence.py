@@ -80,7 +80,7 @@ def save(path: Path, plan: Plan, result: Judgement, known: Knowledge, now: int) 
     """Writes what was found and what the sources claim of the plan's segments. Raises ``NoAccess``."""
     import hashlib
 
-    from fixed_anchor.durable import write_beside
+    from fixed_anchor.disk.durable import write_beside
 
     subnets = [subnet for segment in plan.segments.values() for subnet in segment.subnets]
     document = {

@@ -12,8 +12,8 @@ from fixed_anchor.core.foreseen import Foreseen
 from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.core.plan import HostPlan
 from fixed_anchor.core.rules import old_address
-from fixed_anchor.workflow.at_once import at_once
-from fixed_anchor.workflow.site import Site
+from fixed_anchor.workflow.reached.at_once import at_once
+from fixed_anchor.workflow.reached.site import Site
 from fixed_anchor.workflow.targets import target_of
 
 _log = logging.getLogger(__name__)

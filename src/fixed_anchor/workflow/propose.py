@@ -26,7 +26,7 @@ from fixed_anchor.core.plan import Gateway, HostPlan, InterfacePlan, Plan, Plann
 from fixed_anchor.planfile.writer import ProposedPlan
 from fixed_anchor.vantages.protocol import Vantage
 from fixed_anchor.workflow.pick import pick
-from fixed_anchor.workflow.sources import read_sources
+from fixed_anchor.workflow.reached.sources import read_sources
 
 
 def propose(

@@ -21,8 +21,8 @@ from fixed_anchor.machines.seat import Seat
 from fixed_anchor.machines.tree import Tree
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.planfile.reader import read_plan
-from fixed_anchor.workflow.at_once import AT_ONCE, Told, at_once
-from fixed_anchor.workflow.site import Site
+from fixed_anchor.workflow.reached.at_once import AT_ONCE, Told, at_once
+from fixed_anchor.workflow.reached.site import Site
 from fixed_anchor.workflow.targets import HostTarget, target_of
 
 
@@ -119,7 +119,7 @@ class Reach:
         return site
 
     def to_change(self, site: Site, name: str | None) -> tuple[HostPlan, HostTarget]:
-        """The host to change, and itself as a target; see :meth:`~fixed_anchor.workflow.site.Site.target`."""
+        """The host to change, and itself as a target; see :meth:`~fixed_anchor.workflow.reached.site.Site.target`."""
         host, machine = site.target(name)
         return host, self._recognised(site, host, machine)
 
@@ -230,7 +230,7 @@ def collected(path: str) -> HostTarget | None:
 def collector(system: str) -> str:
     """The text of the script that collects a host of ``system``: ``linux`` or ``windows``."""
     if system == "windows":
-        from fixed_anchor.machines.windows.collected import collector_source as windows_collector
+        from fixed_anchor.machines.windows_collected import collector_source as windows_collector
 
         return windows_collector()
     from fixed_anchor.machines.collected import collector_source

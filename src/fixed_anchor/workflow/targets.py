@@ -16,8 +16,8 @@ from fixed_anchor.core.readiness import Readiness
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.vantages.protocol import Vantage
+from fixed_anchor.workflow.beside.neighbour_checks import NeighbourChecks
 from fixed_anchor.workflow.linux.host import LinuxHost
-from fixed_anchor.workflow.network.neighbour_checks import NeighbourChecks
 from fixed_anchor.workflow.windows.host import WindowsHost
 
 

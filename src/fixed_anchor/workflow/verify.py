@@ -7,17 +7,17 @@ from fixed_anchor.core.errors import AnchorError, NoAccess, Unreachable
 from fixed_anchor.core.plan import HostPlan
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.core.verification import VerifyCheck, VerifyResult, skipped_check
-from fixed_anchor.workflow.at_once import at_once
-from fixed_anchor.workflow.baseline import last_recorded
-from fixed_anchor.workflow.host_state import hostname_checks, state_of
-from fixed_anchor.workflow.host_wide import host_configs
+from fixed_anchor.workflow.beside.neighbour_checks import seen_by
+from fixed_anchor.workflow.beside.neighbours import neighbours_of
+from fixed_anchor.workflow.beside.on_segment import vantage_for
+from fixed_anchor.workflow.hosts.baseline import last_recorded
+from fixed_anchor.workflow.hosts.host_state import hostname_checks, state_of
+from fixed_anchor.workflow.hosts.host_wide import host_configs
 from fixed_anchor.workflow.network.asking import asking_for
-from fixed_anchor.workflow.network.neighbour_checks import seen_by
-from fixed_anchor.workflow.network.neighbours import neighbours_of
 from fixed_anchor.workflow.network.network_checks import network_checks
-from fixed_anchor.workflow.network.on_segment import vantage_for
 from fixed_anchor.workflow.network.sole_owner import sole_owner_checks
-from fixed_anchor.workflow.site import Site
+from fixed_anchor.workflow.reached.at_once import at_once
+from fixed_anchor.workflow.reached.site import Site
 from fixed_anchor.workflow.targets import target_of
 
 

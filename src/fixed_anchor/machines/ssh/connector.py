@@ -19,8 +19,8 @@ from fixed_anchor.machines.ssh.errand import Errand
 from fixed_anchor.machines.ssh.session import FoundAt, Password, Session
 from fixed_anchor.machines.ssh.trouble import HungUp, NoShell
 from fixed_anchor.machines.ssh.windows_session import COLLECTING, WindowsSession, command, new_mark
-from fixed_anchor.machines.windows.collected import collector_source
 from fixed_anchor.machines.windows.facts import Facts, plain_mac, read_facts
+from fixed_anchor.machines.windows_collected import collector_source
 
 _log = logging.getLogger(__name__)
 

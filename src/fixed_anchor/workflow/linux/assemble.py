@@ -22,7 +22,7 @@ from fixed_anchor.formats import FORMATS
 from fixed_anchor.formats.host_names import HOSTNAME
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe.fetching import format_files
-from fixed_anchor.workflow.give_back import give_back_command
+from fixed_anchor.workflow.linux.give_back import give_back_command
 from fixed_anchor.workflow.network.announce import announce_command
 
 

@@ -25,7 +25,7 @@ from fixed_anchor.formats.rewriting import rewrite
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe import provisioning
 from fixed_anchor.observe.fetching import format_files
-from fixed_anchor.workflow.host_wide import host_configs, place_of, time_servers_apart
+from fixed_anchor.workflow.hosts.host_wide import host_configs, place_of, time_servers_apart
 from fixed_anchor.workflow.linux.assemble import Stage, assemble, stack_of, surveyed
 from fixed_anchor.workflow.linux.wireless import network_to_join
 

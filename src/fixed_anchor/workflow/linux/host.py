@@ -16,7 +16,7 @@ from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.config import InterfaceConfig
 from fixed_anchor.core.elsewhere import Elsewhere
 from fixed_anchor.core.errors import InputError, NoAccess, NotSupported, Refused, Unreachable
-from fixed_anchor.core.foreseen import Foreseen
+from fixed_anchor.core.foreseen import Foreseen, refusal_of
 from fixed_anchor.core.plan import HostPlan, Plan
 from fixed_anchor.core.readiness import Readiness
 from fixed_anchor.core.survey import HostSurvey
@@ -26,14 +26,14 @@ from fixed_anchor.engine.data import as_files
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe import kernel
 from fixed_anchor.observe.readiness import readiness
-from fixed_anchor.workflow.engine_host import EngineHost
-from fixed_anchor.workflow.foresee import foresee, refusal_of
-from fixed_anchor.workflow.give_back import give_back_from_seat
-from fixed_anchor.workflow.host_wide import host_configs
+from fixed_anchor.workflow.hosts.engine_host import EngineHost
+from fixed_anchor.workflow.hosts.host_wide import host_configs
 from fixed_anchor.workflow.linux.draft import draft_host
 from fixed_anchor.workflow.linux.elsewhere import search_host
+from fixed_anchor.workflow.linux.foresee import foresee
+from fixed_anchor.workflow.linux.give_back import give_back_from_seat
+from fixed_anchor.workflow.linux.restore import restore_draft
 from fixed_anchor.workflow.linux.undeclared import switched_on, with_takers
-from fixed_anchor.workflow.restore import restore_draft
 
 _log = logging.getLogger(__name__)
 

@@ -18,7 +18,7 @@ from fixed_anchor.core.wanted import wanted_config
 from fixed_anchor.machines.windows.facts import Facts
 from fixed_anchor.observe.windows import USUAL_METRIC, in_windows_order, with_whole_metrics
 from fixed_anchor.observe.windows_settings import gateways_in, settings_now
-from fixed_anchor.workflow.host_wide import in_order
+from fixed_anchor.workflow.hosts.host_wide import in_order
 from fixed_anchor.workflow.windows.change import grace_of, settings_change, with_grace
 
 #: The metrics that SetGateways takes.

@@ -13,7 +13,7 @@ from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.config import InterfaceConfig, Place
 from fixed_anchor.core.elsewhere import Elsewhere
 from fixed_anchor.core.errors import AnchorError, Unreachable
-from fixed_anchor.core.foreseen import Declared, Foreseen
+from fixed_anchor.core.foreseen import Declared, Foreseen, going_from, refusal_of
 from fixed_anchor.core.plan import HostPlan, Plan
 from fixed_anchor.core.readiness import Readiness
 from fixed_anchor.core.survey import HostSurvey
@@ -23,8 +23,7 @@ from fixed_anchor.engine.windows_data import as_windows_files
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.machines.windows.facts import Facts
 from fixed_anchor.observe.windows_asides import windows_listeners
-from fixed_anchor.workflow.engine_host import EngineHost
-from fixed_anchor.workflow.foresee import going_from, refusal_of
+from fixed_anchor.workflow.hosts.engine_host import EngineHost
 from fixed_anchor.workflow.windows.draft import draft_windows
 from fixed_anchor.workflow.windows.restore import restore_windows
 

@@ -19,7 +19,7 @@ from fixed_anchor.machines.windows.facts import read_facts
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.observe.windows import windows_survey, with_whole_metrics
 from fixed_anchor.observe.windows_settings import settings_now
-from fixed_anchor.workflow.kept import later_ones
+from fixed_anchor.workflow.hosts.kept import later_ones
 from fixed_anchor.workflow.windows.change import config_of, grace_of, options_of, settings_change, with_grace
 
 

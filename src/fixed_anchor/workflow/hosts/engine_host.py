@@ -19,11 +19,11 @@ from fixed_anchor.engine import driver
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.vantages.protocol import Vantage
-from fixed_anchor.workflow.baseline import recorded, take_baseline
-from fixed_anchor.workflow.kept import addresses_left, last_cutover, later_ones
-from fixed_anchor.workflow.network.neighbour_checks import NeighbourChecks, seen_by
-from fixed_anchor.workflow.settle import verify_when_settled
-from fixed_anchor.workflow.site import own_vantage
+from fixed_anchor.workflow.beside.neighbour_checks import NeighbourChecks, seen_by
+from fixed_anchor.workflow.hosts.baseline import recorded, take_baseline
+from fixed_anchor.workflow.hosts.kept import addresses_left, last_cutover, later_ones
+from fixed_anchor.workflow.hosts.settle import verify_when_settled
+from fixed_anchor.workflow.reached.site import own_vantage
 
 #: Seconds that a host is looked for whose connection was lost with a decision.
 _TO_DECIDE = 90.0

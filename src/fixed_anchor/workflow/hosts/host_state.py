@@ -9,7 +9,7 @@ from fixed_anchor.core.config import InterfaceConfig
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.core.verification import FAIL, PASS, VerifyCheck, files_check, skipped_check, state_checks
 from fixed_anchor.machines.protocol import Machine
-from fixed_anchor.workflow.host_wide import beside
+from fixed_anchor.workflow.hosts.host_wide import beside
 
 
 def state_of(

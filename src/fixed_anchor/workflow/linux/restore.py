@@ -21,8 +21,8 @@ from fixed_anchor.formats.rewriting import rewrite
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe.fetching import format_files
 from fixed_anchor.observe.stocktaking import take_stock
-from fixed_anchor.workflow.baseline import recorded
-from fixed_anchor.workflow.kept import later_ones
+from fixed_anchor.workflow.hosts.baseline import recorded
+from fixed_anchor.workflow.hosts.kept import later_ones
 from fixed_anchor.workflow.linux.assemble import Stage, assemble, stack_of, surveyed
 from fixed_anchor.workflow.linux.draft import going
 

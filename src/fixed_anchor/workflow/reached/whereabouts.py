@@ -24,7 +24,7 @@ from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.packets.arp_probes import QUICKLY
 from fixed_anchor.vantages.protocol import Vantage
 from fixed_anchor.workflow.network.look import look
-from fixed_anchor.workflow.sources import read_sources
+from fixed_anchor.workflow.reached.sources import read_sources
 
 _log = logging.getLogger(__name__)
 

@@ -19,9 +19,9 @@ from fixed_anchor.standins.windows.acting import reach
 from fixed_anchor.standins.windows.addressing import ACTIVE, Failed, adapter_with
 from fixed_anchor.standins.windows.by_itself import settled
 from fixed_anchor.standins.windows.calls import call
-from fixed_anchor.standins.windows.host import WindowsStandinHost
 from fixed_anchor.standins.windows.lines import differing, in_force, lines_of
 from fixed_anchor.standins.windows.state import State
+from fixed_anchor.standins.windows_host import WindowsStandinHost
 
 
 def _has_lease(adapter: State) -> bool:

@@ -18,11 +18,11 @@ from fixed_anchor.core.resolving import ONLY_TCP, SILENT, questions, usefulness
 from fixed_anchor.core.rules.wire import DhcpServerSeen, WireAnswer, more_telling
 from fixed_anchor.core.wanted import gateways_of
 from fixed_anchor.vantages.protocol import AsksDns, Vantage
-from fixed_anchor.workflow.at_once import at_once
+from fixed_anchor.workflow.beside.on_segment import neighbour_of, vantage_for
 from fixed_anchor.workflow.network import names
 from fixed_anchor.workflow.network.look import Looked, look
-from fixed_anchor.workflow.network.on_segment import neighbour_of, vantage_for
-from fixed_anchor.workflow.site import Site
+from fixed_anchor.workflow.reached.at_once import at_once
+from fixed_anchor.workflow.reached.site import Site
 
 Job = tuple[HostPlan, InterfacePlan]
 JobName = tuple[str, str]

@@ -16,7 +16,7 @@ from fixed_anchor.core.errors import AnchorError, NoAccess
 from fixed_anchor.core.plan import HostPlan, InterfacePlan, Segment
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Vantage
-from fixed_anchor.workflow.site import Site, own_vantage
+from fixed_anchor.workflow.reached.site import Site, own_vantage
 
 _log = logging.getLogger(__name__)
 

@@ -14,8 +14,8 @@ from fixed_anchor.core.reaching import ACCEPTS
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.core.verification import FAIL, PASS, VerifyCheck
 from fixed_anchor.packets.arp_probes import AFTERWARDS
+from fixed_anchor.workflow.beside.on_segment import Neighbour
 from fixed_anchor.workflow.network.look import Looked, look
-from fixed_anchor.workflow.network.on_segment import Neighbour
 
 #: Seconds that a connection may take.
 _TO_CONNECT = 2.0

@@ -3,18 +3,17 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 
 import msgspec
 
 from fixed_anchor.change.change import Draft
 from fixed_anchor.change.content import files_in
 from fixed_anchor.change.files import FileEdit, Files, apply_edits
-from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.aside import NAMES, PORT, RENAMED, Aside
 from fixed_anchor.core.config import InterfaceConfig, Place, Route
 from fixed_anchor.core.errors import AnchorError
-from fixed_anchor.core.foreseen import Declared, Foreseen, Refusal
+from fixed_anchor.core.foreseen import Declared, Foreseen, going_from, refusal_of
 from fixed_anchor.core.plan import HostPlan, Plan
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
 from fixed_anchor.core.wanted import wanted_config
@@ -130,26 +129,3 @@ def _renamed(
             if then is not None and msgspec.structs.replace(then.config, interface=interface.name) == now:
                 continue
         yield aside
-
-
-def refusal_of(error: AnchorError, plan: Plan, line: int) -> Refusal:
-    """Why a draft cannot be made; seen in ``line`` of the plan where the error names no place of its own."""
-    where = f"{error.file}:{error.line}" if error.file and error.line else error.file or f"{plan.file}:{line}"
-    return Refusal(error.what, where, error.remedy)
-
-
-def going_from(host: HostPlan, survey: HostSurvey, wanted: Mapping[str, InterfaceConfig]) -> Iterator[IPAddress]:
-    """The addresses of today that no interface of the host would hold."""
-    kept = {a.ip for config in wanted.values() for a in config.addresses}
-    kept |= {address for i in host.interfaces for address in (*i.every_address, *i.leave_alone)}
-    kept |= {a.address.ip for i in survey.interfaces if i.name not in wanted for a in i.addresses}
-    for name, config in wanted.items():
-        found = survey.interface(name)
-        if found is None:
-            continue
-        declared = found.declared.addresses if found.declared is not None else ()
-        for address in (*declared, *found.link.in_kernel):
-            # An interface that stays on its lease keeps the address.
-            stays = config.method(address.version) in ("dhcp", "ra") and address.ip in found.leased_addresses()
-            if config.touches(address.version) and address.ip not in kept and not stays:
-                yield address.ip

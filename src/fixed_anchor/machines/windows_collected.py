@@ -17,7 +17,7 @@ from fixed_anchor.machines.windows.facts import Facts, facts_of_file
 
 def collector_source() -> str:
     """The text of ``collector.ps1``."""
-    return resources.files(__package__).joinpath("collector.ps1").read_text("ascii")
+    return resources.files("fixed_anchor.machines.windows").joinpath("collector.ps1").read_text("ascii")
 
 
 class WindowsCollected(Carried):

@@ -10,9 +10,9 @@ from fixed_anchor.machines.search import Found
 from fixed_anchor.machines.windows.facts import Facts
 from fixed_anchor.standins.machine import Standin
 from fixed_anchor.standins.station import Station
-from fixed_anchor.standins.windows.engine import WindowsStandinEngine
-from fixed_anchor.standins.windows.host import WindowsStandinHost
 from fixed_anchor.standins.windows.told import facts_of
+from fixed_anchor.standins.windows_engine import WindowsStandinEngine
+from fixed_anchor.standins.windows_host import WindowsStandinHost
 
 
 class WindowsStandin(Standin):

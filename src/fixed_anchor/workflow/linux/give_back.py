@@ -1,7 +1,7 @@
 """Giving a lease back whose address has gone: DHCPRELEASE, RFC 2131, section 4.4.6.
 
 Run by the guard once a change is kept, as a command of its own, or from a seat where this program is not there:
-``python -m fixed_anchor.workflow.give_back INTERFACE MAC ADDRESS SERVER CLIENT-ID``.
+``python -m fixed_anchor.workflow.linux.give_back INTERFACE MAC ADDRESS SERVER CLIENT-ID``.
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ from fixed_anchor.packets.arp_probes import QUICKLY, ArpProbes
 from fixed_anchor.packets.dhcp_release import Release
 from fixed_anchor.vantages.protocol import Frames
 
-_MODULE = "fixed_anchor.workflow.give_back"
+_MODULE = "fixed_anchor.workflow.linux.give_back"
 
 
 def give_back_command(lease: LeavingLease) -> tuple[str, ...]:

@@ -14,11 +14,11 @@ from fixed_anchor.core.verification import FAIL, PASS, VerifyCheck, VerifyResult
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe.kernel import carrier_changes
 from fixed_anchor.observe.stocktaking import take_stock
-from fixed_anchor.workflow.host_state import hostname_checks, state_of
+from fixed_anchor.workflow.hosts.host_state import hostname_checks, state_of
 from fixed_anchor.workflow.network.asking import asking_for
 from fixed_anchor.workflow.network.network_checks import Key, network_checks
 from fixed_anchor.workflow.network.sole_owner import announced_checks, sole_owner_checks
-from fixed_anchor.workflow.site import own_vantage
+from fixed_anchor.workflow.reached.site import own_vantage
 
 #: What waiting does not mend: somebody has answered. A file may still come: NetworkManager writes its automatic
 #: profile as it starts.

@@ -19,7 +19,7 @@ from fixed_anchor.observe.kernel import carrier_changes
 from fixed_anchor.observe.peers import peers
 from fixed_anchor.workflow.network.asking import asking_before, on_link
 from fixed_anchor.workflow.network.network_checks import Key, network_checks
-from fixed_anchor.workflow.site import own_vantage
+from fixed_anchor.workflow.reached.site import own_vantage
 
 #: The file of a change that has its baseline.
 FILE = "before.json"

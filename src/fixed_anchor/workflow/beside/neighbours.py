@@ -6,9 +6,9 @@ from fixed_anchor.core.errors import AnchorError
 from fixed_anchor.core.plan import HostPlan
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.machines.protocol import Machine
-from fixed_anchor.workflow.network.neighbour_checks import NeighbourChecks, addresses_today
-from fixed_anchor.workflow.network.on_segment import neighbour_of
-from fixed_anchor.workflow.site import Site
+from fixed_anchor.workflow.beside.neighbour_checks import NeighbourChecks, addresses_today
+from fixed_anchor.workflow.beside.on_segment import neighbour_of
+from fixed_anchor.workflow.reached.site import Site
 
 
 def neighbours_of(

@@ -19,8 +19,8 @@ from fixed_anchor.observe import kernel
 from fixed_anchor.observe.stocktaking import look_at_kernel, take_stock
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Vantage
-from fixed_anchor.workflow.at_once import AT_ONCE, Told, at_once
-from fixed_anchor.workflow.whereabouts import Whereabouts
+from fixed_anchor.workflow.reached.at_once import AT_ONCE, Told, at_once
+from fixed_anchor.workflow.reached.whereabouts import Whereabouts
 
 #: So many hosts of a plan are named in an error.
 _NAMED = 20

@@ -1,0 +1,1 @@
+"""Files of the machine on which this program runs."""
