@@ -158,10 +158,10 @@ def test_the_folder_gets_its_name_when_it_is_whole(real: Scene, monkeypatch: pyt
     with monkeypatch.context() as broken:
         broken.setattr(machine, "rename_folder", lambda old, new: (_ for _ in ()).throw(KeyboardInterrupt))
         with pytest.raises(KeyboardInterrupt):
-            driver.lay_down(machine, data)
-    assert driver.numbers(machine) == []
+            driver.lay_down(machine.store, data)
+    assert driver.numbers(machine.store) == []
     assert all("/0001.laying/" in path for path in seen)
-    assert driver.lay_down(machine, lambda folder: {}) == "0002"
+    assert driver.lay_down(machine.store, lambda folder: {}) == "0002"
 
 
 HELD = "address 203.0.113.9/24 fixed on lo"

@@ -65,7 +65,7 @@ def site_of(case: dict[str, Any], folder: Path) -> Site:
 
 
 def drafted(case: dict[str, Any], folder: Path) -> Draft:
-    (made,) = draft(site_of(case, folder))
+    (made,), _ = draft(site_of(case, folder))
     return made
 
 

@@ -21,6 +21,11 @@ class Store(Protocol):
     by_hand_page: str
 
     @property
+    def name(self) -> str:
+        """Whose folder it is, for people."""
+        ...
+
+    @property
     def state_dir(self) -> str:
         """The tool's own folder there."""
         ...

@@ -68,7 +68,7 @@ def take_baseline(
 
 def recorded(machine: Machine, number: str) -> Baseline | None:
     """The baseline of change ``number``. Of a runbook it is what its engine saw: addresses and gateways alone."""
-    folder = driver.folder_of(machine, number)
+    folder = driver.folder_of(machine.store, number)
     file, facts = machine.store.read(f"{folder}/{FILE}"), machine.store.read(f"{folder}/baseline/facts")
     try:
         if file is not None:
@@ -83,8 +83,8 @@ def last_recorded(machine: Machine) -> Baseline | None:
     if not machine.running or machine.is_afar:
         return None
     try:
-        for number in reversed(driver.numbers(machine)):
-            if driver.status(machine, number).state == states.CONFIRMED:
+        for number in reversed(driver.numbers(machine.store)):
+            if driver.status(machine.store, number).state == states.CONFIRMED:
                 return recorded(machine, number)
     except AnchorError:
         # Without root the changes are not to be read: then everything must answer.

@@ -63,13 +63,13 @@ class EngineHost:
         self.machine.at_its_addresses()
 
     def last_cutover(self) -> str:
-        return last_cutover(self.machine)
+        return last_cutover(self.machine.store)
 
     def later_ones(self, number: str) -> tuple[str, ...]:
-        return later_ones(self.machine, number)
+        return later_ones(self.machine.store, number)
 
     def addresses_left(self, number: str) -> tuple[IPAddress, ...]:
-        return addresses_left(self.machine, number)
+        return addresses_left(self.machine.store, number)
 
     def survey(self) -> HostSurvey:
         return take_stock(self.machine)
@@ -78,28 +78,28 @@ class EngineHost:
         return own_vantage(self.machine, survey, interface)
 
     def numbers(self) -> list[str]:
-        return driver.numbers(self.machine)
+        return driver.numbers(self.machine.store)
 
     def number(self, typed: str) -> str:
-        return driver.number_of(self.machine, typed)
+        return driver.number_of(self.machine.store, typed)
 
     def never_begun(self) -> str:
         """The sentence that no change was ever begun here, where there is no state folder; else empty."""
-        return driver.never_begun(self.machine)
+        return driver.never_begun(self.machine.store)
 
     def open_change(self) -> str | None:
-        return driver.open_change(self.machine)
+        return driver.open_change(self.machine.store)
 
     def status(self, number: str) -> ChangeStatus:
-        return driver.status(self.machine, number)
+        return driver.status(self.machine.store, number)
 
     def record(self, number: str) -> Record:
         try:
-            notes = driver.notes(self.machine, number)
+            notes = driver.notes(self.machine.store, number)
         except InputError:
             # The log is worth showing without them.
             notes = {}
-        return Record(notes, driver.log(self.machine, number))
+        return Record(notes, driver.log(self.machine.store, number))
 
     @contextmanager
     def switched_on(self, draft: Draft, survey: HostSurvey) -> Iterator[Callable[[bool], None]]:
@@ -149,14 +149,14 @@ class EngineHost:
         return seen_by(self.neighbours, wanted)
 
     def give_verdict(self, number: str, word: str, checks: tuple[str, ...], why: str) -> None:
-        driver.give_verdict(self.machine, number, word, checks, why)
+        driver.give_verdict(self.machine.store, number, word, checks, why)
 
     def decide(self, number: str, decision: str, who: str, over_old: bool = False) -> None:
         try:
             if decision == states.KEEP:
-                driver.confirm(self.machine, number, who, over_old)
+                driver.confirm(self.machine.store, number, who, over_old)
             else:
-                driver.roll_back(self.machine, number, who)
+                driver.roll_back(self.machine.store, number, who)
         except Unreachable as lost:
             # An address may go with the decision, and the connection with it: what came of it the host itself tells.
             self._await_end(number, states.CONFIRMED if decision == states.KEEP else states.ROLLED_BACK, lost)
@@ -180,17 +180,17 @@ class EngineHost:
         raise Unreachable(f"{lost.what} before it was told how that ended", remedy="ask again with `status`")
 
     def more_time(self, number: str, seconds: int) -> None:
-        driver.more_time(self.machine, number, seconds)
+        driver.more_time(self.machine.store, number, seconds)
 
     def close(self, number: str, who: str, because: str) -> None:
-        driver.close(self.machine, number, who, because)
+        driver.close(self.machine.store, number, who, because)
 
     def record_folder(self, number: str) -> str:
-        return driver.folder_of(self.machine, number)
+        return driver.folder_of(self.machine.store, number)
 
     def command_without_tool(self, number: str, verb: str) -> str | None:
         if not self.machine.has_shell:
             return None
         # In double quotes, which every shell there takes alike.
-        words = driver.engine_command(self.machine, number, verb)
+        words = driver.engine_command(self.machine.store, number, verb)
         return " ".join(f'"{word}"' if " " in word else word for word in words)

@@ -92,10 +92,10 @@ class LinuxHost(EngineHost):
         # The guard would keep it by what was seen over the old connection.
         terms = msgspec.structs.replace(terms, unattended=terms.unattended and not terms.anew)
         number = driver.lay_down(
-            self.machine, lambda folder: as_files(files_in(draft.content), terms, folder, init, until)
+            self.machine.store, lambda folder: as_files(files_in(draft.content), terms, folder, init, until)
         )
         try:
-            driver.start(self.machine, number)
+            driver.start(self.machine.store, number)
         except Refused as refused:
             raise _with_diff(self.machine, draft, refused) from None
         except Unreachable:
@@ -111,10 +111,10 @@ class LinuxHost(EngineHost):
         try:
             if self.machine.has_tool or self.status(number).state != states.CONFIRMED:
                 return []
-            leases = msgspec.convert(driver.notes(self.machine, number).get("leases") or [], list[LeavingLease])
+            leases = msgspec.convert(driver.notes(self.machine.store, number).get("leases") or [], list[LeavingLease])
         except (InputError, NoAccess, msgspec.ValidationError):
             return []
-        folder = f"{driver.folder_of(self.machine, number)}/given-back"
+        folder = f"{driver.folder_of(self.machine.store, number)}/given-back"
         try:
             if not leases or not self.machine.make_folder(folder):
                 return []

@@ -42,10 +42,10 @@ def restore_draft(machine: Machine, number: str, hold: frozenset[IPAddress] = fr
     the decision, where the files that come back leave a fixed configuration. Raises
     :class:`ChangeOpen` if the change was never kept, :class:`Refused` if files were edited since.
     """
-    state = driver.status(machine, number).state
+    state = driver.status(machine.store, number).state
     if state != states.CONFIRMED:
         raise ChangeOpen(f"change {number} is {states.shown(state)}; only a confirmed change can be restored")
-    kept = [read_kept(machine, n) for n in (number, *later_ones(machine, number))]
+    kept = [read_kept(machine, n) for n in (number, *later_ones(machine.store, number))]
     then = recorded(machine, number)
     survey = _as_left(take_stock(machine), then)
     names = tuple(dict.fromkeys(str(i) for one in kept for i in one.notes.get("interfaces", ())))
@@ -122,7 +122,7 @@ def _held_stage(machine: Machine, survey: HostSurvey, final: Stage, hold: frozen
 
 def read_kept(machine: Machine, number: str) -> Kept:
     """What the folder of a change says. Raises :class:`InputError` where copies are gone."""
-    folder = driver.folder_of(machine, driver.number_of(machine, number))
+    folder = driver.folder_of(machine.store, driver.number_of(machine.store, number))
     edits = []
     manifest = machine.read(f"{folder}/manifest")
     for line in manifest.text.splitlines() if manifest else ():
@@ -141,7 +141,7 @@ def read_kept(machine: Machine, number: str) -> Kept:
                 link_after=made.text.strip() if made and kind == "link" else None,
             )
         )
-    return Kept(number, driver.notes(machine, number), tuple(edits))
+    return Kept(number, driver.notes(machine.store, number), tuple(edits))
 
 
 def _backwards(machine: Machine, kept: list[Kept]) -> list[FileEdit]:
@@ -160,7 +160,7 @@ def _backwards(machine: Machine, kept: list[Kept]) -> list[FileEdit]:
         if link != newest.link_after or (link is None and texts[0] != texts[1]):
             raise Refused(
                 f"{path} was edited since change {number}",
-                remedy=f"compare it with the copies in {driver.folder_of(machine, number)}, "
+                remedy=f"compare it with the copies in {driver.folder_of(machine.store, number)}, "
                 "and copy it back by hand if that is meant",
             )
         if texts[0] != (oldest.before.text if oldest.before else None) or link != oldest.link_before:

@@ -106,9 +106,9 @@ class WindowsHost(EngineHost):
         # The guard would keep it by what was seen over the old connection.
         terms = msgspec.structs.replace(terms, unattended=terms.unattended and not terms.anew)
         files = as_windows_files(draft.host, settings_in(draft.content), terms, self.facts, self._grace_seconds(draft))
-        number = driver.lay_down(self.machine, lambda folder: files)
+        number = driver.lay_down(self.machine.store, lambda folder: files)
         try:
-            driver.start(self.machine, number)
+            driver.start(self.machine.store, number)
         except Unreachable:
             # What it does there runs on when the connection has gone: whatever was seen of it, it counts as begun.
             _log.info("the connection to %s was lost while change %s began", self.name, number)

@@ -29,10 +29,10 @@ def restore_windows(machine: Machine, number: str, hold: frozenset[IPAddress] = 
     ``hold`` are addresses of today that stay until the decision. Raises :class:`ChangeOpen` if the change was never
     kept, :class:`Refused` if something was set since.
     """
-    state = driver.status(machine, number).state
+    state = driver.status(machine.store, number).state
     if state != states.CONFIRMED:
         raise ChangeOpen(f"change {number} is {states.shown(state)}; only a confirmed change can be restored")
-    numbers = (number, *later_ones(machine, number))
+    numbers = (number, *later_ones(machine.store, number))
     survey = take_stock(machine)
     facts = machine.windows
     assert facts is not None
@@ -69,7 +69,7 @@ def _before(machine: Machine, number: str, guids: list[str]) -> tuple[Settings, 
 
     Raises :class:`InputError` where they are gone.
     """
-    path = f"{driver.folder_of(machine, number)}/facts.json"
+    path = f"{driver.folder_of(machine.store, number)}/facts.json"
     file = machine.store.read(path)
     if file is None:
         raise InputError("the settings from before the change are gone", file=path)
@@ -79,7 +79,7 @@ def _before(machine: Machine, number: str, guids: list[str]) -> tuple[Settings, 
 
 
 def _data(machine: Machine, number: str) -> dict[str, Any]:
-    path = f"{driver.folder_of(machine, number)}/change.json"
+    path = f"{driver.folder_of(machine.store, number)}/change.json"
     file = machine.store.read(path)
     try:
         return json.loads(file.text if file is not None else "")  # type: ignore[no-any-return]
@@ -105,6 +105,6 @@ def _refuse_edited(
 
 def _host_of(machine: Machine, number: str) -> str:
     try:
-        return str(driver.notes(machine, number).get("host", machine.name))
+        return str(driver.notes(machine.store, number).get("host", machine.name))
     except InputError:
         return machine.name
