@@ -275,6 +275,8 @@ def say_outcome(app: App, target: HostTarget, outcome: Outcome) -> None:
         app.say(line.append(f"   {why}the state is as it was before", style="default"))
     else:
         log = f"{target.record_folder(number)}/log"
-        app.say(line.append(f"   it could not be rolled back; the log says what is left to do: {log}", style="default"))
+        why = f"{printable(outcome.why)}; " if outcome.why else ""
+        left = f"   it could not be rolled back: {why}the log says what is left to do: {log}"
+        app.say(line.append(left, style="default"))
     if outcome.unheard:
         app.say(UNHEARD.format(checks=", ".join(outcome.unheard)), indent=2)
