@@ -112,13 +112,17 @@ def image_with_ifupdown2() -> Path:
     return _kept(parts, lambda root: _make_host(root, IFUPDOWN2))
 
 
-def image_of(release: str) -> Path:
+def image_of(release: str, with_ifupdown2: bool = False) -> Path:
     """The image of a host of another release of Debian, by its code name; made on first use."""
     if release == SUITE:
-        return base_image()
+        return image_with_ifupdown2() if with_ifupdown2 else base_image()
     packages, files = RELEASES[release], OF_AGE[release]
+    if with_ifupdown2:
+        # It knows no other lease client than dhclient.
+        others = (p for p in packages if p not in ("ifupdown", "isc-dhcp-client", "dhcpcd-base"))
+        packages = (*others, "ifupdown2", "isc-dhcp-client")
     parts = (release, *packages, *MASKED, *files, *files.values(), "1")
-    return _kept(parts, lambda root: _make_aged_host(root, release))
+    return _kept(parts, lambda root: _make_aged_host(root, release, packages))
 
 
 def image_without_systemd(boots: str) -> Path:
@@ -179,8 +183,8 @@ def _make_host(root: Path, packages: tuple[str, ...]) -> None:
     _settle(root, TIME)
 
 
-def _make_aged_host(root: Path, release: str) -> None:
-    _bootstrap(root, RELEASES[release], suite=release)
+def _make_aged_host(root: Path, release: str, packages: tuple[str, ...]) -> None:
+    _bootstrap(root, packages, suite=release)
     _settle(root, OF_AGE[release])
 
 

@@ -14,7 +14,8 @@ from tests.lab.host import LabHost
 from tests.lab.image import RELEASES, image_of
 from tests.lab.network import Labs, Segment, wait_for
 from tests.lab.seats import SSH, Reached, Seat
-from tests.lab.test_matrix import ANOTHER, NM_UNITS, STACKS
+from tests.lab.test_matrix import ANOTHER, NM_UNITS
+from tests.lab.test_matrix import EVERY as STACKS
 from tests.lab.test_two_links import STACKS as TWO_LINKS
 
 pytestmark = pytest.mark.one_in(4)
@@ -53,7 +54,7 @@ hosts:
       eth0: {segment: quay, hold: [203.0.113.20, "2001:db8:7e:1::20"]}
       eth1: {segment: labs, hold: [198.51.100.20, "2001:db8:7e:2::20"], gateway: none}
 """
-BOTH = list(itertools.product(RELEASES, [s for s in TWO_LINKS if s != "ifupdown2"]))
+BOTH = list(itertools.product(RELEASES, TWO_LINKS))
 
 
 @pytest.fixture
@@ -64,7 +65,15 @@ def aged(segment: Segment, tmp_path: Path) -> Iterator[MakeAged]:
     def make(release: str, stack: str, second: Segment | None = None) -> tuple[LabHost, Seat]:
         files, units = TWO_LINKS[stack] if second is not None else (STACKS | MORE)[stack]
         resolved = "resolved" if stack.endswith("networkd") else ""
-        host = LabHost("tide-db", tmp_path, segment, files, (*units, SSH), second=second, image=image_of(release))
+        host = LabHost(
+            "tide-db",
+            tmp_path,
+            segment,
+            files,
+            (*units, SSH),
+            second=second,
+            image=image_of(release, stack == "ifupdown2"),
+        )
         made.append(host)
         resolv_conf = host.disk("/etc/resolv.conf")
         resolv_conf.unlink(missing_ok=True)
