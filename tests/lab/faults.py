@@ -62,7 +62,8 @@ class Halt:
 def stand_before(host: LabHost, command: str, state: str, action: str) -> None:
     """Makes ``command`` of the host do ``action`` (shell of this test) while the change is in ``state``."""
     folders = ("/usr/sbin", "/usr/bin", "/sbin", "/bin")
-    real = next(f"{d}/{command}" for d in folders if host.disk(f"{d}/{command}").exists())
+    # One that is a link leads somewhere there, not here.
+    real = next(f"{d}/{command}" for d in folders if os.path.lexists(host.disk(f"{d}/{command}")))
     text = _COMMAND.format(change=CHANGE, state=state, action=action, real=real)
     host.write(f"/usr/local/sbin/{command}", text, 0o755)
 
