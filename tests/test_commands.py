@@ -467,3 +467,18 @@ def test_a_plan_of_many_hosts_is_summed_up(tmp_path: Path) -> None:
     few = run(tmp_path, "check", "plan.yaml", "--no-wire", "--severity", "undetermined", "--code", "not-probed")
     assert (few.returncode, few.stdout.count("in-dhcp-pool"), few.stdout.count("not-probed")) == (1, 0, 1)
     assert len(addresses(run(tmp_path, "check", "plan.yaml", "--no-wire", "--json").stdout)) == 59
+
+
+def test_each_host_is_drafted_by_itself(site: Path) -> None:
+    """What cannot be drafted for one host takes nothing from another: in text and in JSON; the worst counts."""
+    text = (site / "plan.yaml").read_text()
+    (site / "two.yaml").write_text(text.replace("      enp1s0:\n        mac: 00:00:5e:00:53:12", "      enp9s9:\n", 1))
+    words = ("draft", "two.yaml", "--host", "tide-db", "--host", "kelp-files")
+    done = run(site, *words)
+    assert done.returncode == 2, done.stdout + done.stderr
+    assert "+      addresses:" in done.stdout
+    assert "enp9s9" in done.stdout
+    made = {host["host"]: host for host in json.loads(run(site, *words, "--json").stdout)["hosts"]}
+    assert made["tide-db"]["files"]
+    assert made["tide-db"]["error"] is None
+    assert "enp9s9" in made["kelp-files"]["error"]["message"]
