@@ -175,7 +175,7 @@ class Drawer:
     def close(self, number: str, who: str, because: str) -> None:
         raise ChangeOpen("it is never stuck")
 
-    def session(self) -> IPAddress | None:
+    def session_address(self) -> IPAddress | None:
         return parse_address("203.0.113.9")
 
     def why_no_change(self) -> AnchorError | None:

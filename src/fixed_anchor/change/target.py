@@ -156,7 +156,7 @@ class Target(Protocol):
         """The page of the documentation that says how it is rolled back by hand."""
         ...
 
-    def session(self) -> IPAddress | None:
+    def session_address(self) -> IPAddress | None:
         """Its address by which the operator's own session comes in, if one does."""
         ...
 

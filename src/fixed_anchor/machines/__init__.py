@@ -13,7 +13,7 @@ from fixed_anchor.core.errors import InputError, located
 from fixed_anchor.core.plan import HostPlan, Plan
 from fixed_anchor.disk.durable import needs_root
 from fixed_anchor.machines.protocol import Machine
-from fixed_anchor.machines.seat import Elsewhere, Seat, Way, nowhere_else
+from fixed_anchor.machines.seat import OtherPlaces, Seat, Way, nowhere_else
 
 #: What stands before the colon of a plan's ``reach:``, and the module that reaches such a machine.
 #: Each has a function ``reach(way)``; modules are loaded when they are needed.
@@ -32,7 +32,7 @@ def _module(kind: str) -> ModuleType:
     return import_module(MACHINES[kind])
 
 
-def reach(plan: Plan, host: HostPlan, seat: Seat, elsewhere: Elsewhere = nowhere_else) -> Machine | None:
+def reach(plan: Plan, host: HostPlan, seat: Seat, elsewhere: OtherPlaces = nowhere_else) -> Machine | None:
     """The machine that ``host`` is reached by from the ``seat``; ``None`` where only from itself.
 
     ``elsewhere`` tells where else it may be than by its name and at its addresses. Raises :class:`InputError` with
@@ -53,7 +53,7 @@ def reach_by(
     name: str = "",
     addresses: tuple[IPAddress, ...] = (),
     macs: frozenset[str] = frozenset(),
-    elsewhere: Elsewhere = nowhere_else,
+    elsewhere: OtherPlaces = nowhere_else,
 ) -> Machine:
     """The machine that is reached by ``text``, as ``reach:`` has it, seen from ``folder``.
 

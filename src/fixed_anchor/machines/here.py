@@ -54,7 +54,7 @@ class Here(DiskFiles):
     def is_afar(self) -> bool:
         return False
 
-    def session(self) -> IPAddress | None:
+    def session_address(self) -> IPAddress | None:
         return session_address()
 
     def ssh_port(self) -> int | None:

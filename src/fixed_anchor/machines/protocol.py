@@ -102,7 +102,7 @@ class Machine(Readable, Protocol):
         """
         ...
 
-    def session(self) -> IPAddress | None:
+    def session_address(self) -> IPAddress | None:
         """The address of the machine by which the operator's own session comes in, if one does."""
         ...
 

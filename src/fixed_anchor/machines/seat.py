@@ -91,7 +91,7 @@ class Seat:
 
 
 #: Further addresses at which a host may be, each with how it is known; looked up only where it is nowhere else.
-Elsewhere = Callable[[], Iterable[tuple[IPAddress, str]]]
+OtherPlaces = Callable[[], Iterable[tuple[IPAddress, str]]]
 
 
 def nowhere_else() -> Iterable[tuple[IPAddress, str]]:
@@ -114,7 +114,7 @@ class Way:
         name: str = "",
         addresses: tuple[IPAddress, ...] = (),
         macs: frozenset[str] = frozenset(),
-        elsewhere: Elsewhere = nowhere_else,
+        elsewhere: OtherPlaces = nowhere_else,
     ) -> None:
         self.elsewhere = elsewhere
         self.folder = folder

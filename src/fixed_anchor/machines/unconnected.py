@@ -33,7 +33,7 @@ class Unconnected(ShellStore):
     def at_its_addresses(self) -> None:
         """There is one way only."""
 
-    def session(self) -> IPAddress | None:
+    def session_address(self) -> IPAddress | None:
         return None
 
     def ssh_port(self) -> int | None:

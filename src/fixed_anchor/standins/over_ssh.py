@@ -43,7 +43,7 @@ class StandinOverSsh(Standin):
         self._connected()
         return super().run(argv, timeout)
 
-    def session(self) -> IPAddress | None:
+    def session_address(self) -> IPAddress | None:
         self._connected()
         first = next(iter(self.host.host.interfaces), None)
         return next(iter(self.host.addresses_of(first)), None) if first is not None else None
@@ -53,7 +53,7 @@ class StandinOverSsh(Standin):
         return 22
 
     def answers_anew(self) -> str | None:
-        return f"{self.session()} is this host, by its host key and its MAC"
+        return f"{self.session_address()} is this host, by its host key and its MAC"
 
     def why_no_change(self) -> AnchorError | None:
         self._connected()

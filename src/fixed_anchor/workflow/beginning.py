@@ -16,7 +16,7 @@ from fixed_anchor.core.rules.gateways import forwarding_findings, owner_findings
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.workflow.beside.neighbours import neighbours_before
 from fixed_anchor.workflow.check import check
-from fixed_anchor.workflow.evidence import Carried
+from fixed_anchor.workflow.evidence import SavedEvidence
 from fixed_anchor.workflow.network.sole_owner import why_not_provable
 from fixed_anchor.workflow.reached.site import Site
 from fixed_anchor.workflow.targets import HostTarget
@@ -47,7 +47,7 @@ def addresses_to_hold(grace: bool | None, target: HostTarget, survey: HostSurvey
         return frozenset()
     if grace:
         return frozenset(a.ip for i in survey.interfaces for a in i.link.in_kernel)
-    session = target.session()
+    session = target.session_address()
     return frozenset() if session is None else frozenset((session,))
 
 
@@ -62,7 +62,7 @@ def judge(
     host: HostPlan,
     draft: Draft,
     pools: tuple[AddressRange, ...],
-    carried: Carried | None,
+    carried: SavedEvidence | None,
     unattended: bool,
 ) -> Judged:
     """Looks at the wire, at what answers today, and from beside; and judges ``draft`` by all of that."""
@@ -93,6 +93,6 @@ def is_kept_anew(host: HostPlan, target: HostTarget, survey: HostSurvey) -> bool
     """
     if target.has_tool or not any(i.hold or i.expect for i in host.interfaces):
         return False
-    session = target.session()
+    session = target.session_address()
     by = next((i.name for i in survey.interfaces for a in i.addresses if a.address.ip == session), None)
     return by is None or any(i.name == by and (i.ipv4, i.ipv6) != ("untouched", "untouched") for i in host.interfaces)

@@ -43,7 +43,7 @@ from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.core.times import utc
 from fixed_anchor.workflow.beside.site_wire import SiteWire, gateways_asked, look_at_wire
 from fixed_anchor.workflow.dhcp_server import with_reservation_lines
-from fixed_anchor.workflow.evidence import MAX_AGE, Carried
+from fixed_anchor.workflow.evidence import MAX_AGE, SavedEvidence
 from fixed_anchor.workflow.evidence_bound import refuse_unless_about
 from fixed_anchor.workflow.old_address import old_address_findings
 from fixed_anchor.workflow.reached.site import Site
@@ -68,7 +68,7 @@ def check(
     host_names: tuple[str, ...] = (),
     told_pools: tuple[AddressRange, ...] = (),
     wire: bool = True,
-    carried: Carried | None = None,
+    carried: SavedEvidence | None = None,
     drafts: Mapping[str, Draft] | None = None,
 ) -> Judgement:
     """Checks the hosts of the plan (all, or those named); see :func:`check_with_knowledge`."""
@@ -80,7 +80,7 @@ def check_with_knowledge(
     host_names: tuple[str, ...] = (),
     told_pools: tuple[AddressRange, ...] = (),
     wire: bool = True,
-    carried: Carried | None = None,
+    carried: SavedEvidence | None = None,
     drafts: Mapping[str, Draft] | None = None,
 ) -> Checked:
     """Checks the hosts of the plan (all, or those named).
@@ -96,7 +96,7 @@ def check_with_knowledge(
     site.look_at(chosen)
     surveys = {h.name: site.survey(h) for h in chosen}
     machines = {h.name: site.machine(h) for h in chosen}
-    sessions = {name: machine.session() if machine is not None else None for name, machine in machines.items()}
+    sessions = {name: machine.session_address() if machine is not None else None for name, machine in machines.items()}
     if carried is not None:
         for host in chosen:
             refuse_unless_about(carried.about, plan, host, carried.path)
@@ -188,7 +188,7 @@ def _of_interface(
 
 
 def _of_carried(
-    carried: Carried,
+    carried: SavedEvidence,
     plan: Plan,
     jobs: list[Job],
     surveys: dict[str, HostSurvey | None],

@@ -45,7 +45,7 @@ MAX_AGE = 24
 _SKEW = 60
 
 
-class Carried(msgspec.Struct, frozen=True):
+class SavedEvidence(msgspec.Struct, frozen=True):
     """Saved evidence: when it was made (seconds since 1970), and its claims by the sources' labels.
 
     ``about`` is what it is about, by host (:func:`~fixed_anchor.workflow.evidence_bound.subject`). ``sha256`` is
@@ -97,7 +97,7 @@ def save(path: Path, plan: Plan, result: Judgement, known: Knowledge, now: int) 
     write_beside(path, json.dumps(document, indent=1).encode() + b"\n", 0o600)
 
 
-def load(path: Path, now: int) -> Carried:
+def load(path: Path, now: int) -> SavedEvidence:
     """Reads saved evidence. Raises :class:`InputError`, and :class:`Refused` for a date in the future."""
     import hashlib
 
@@ -107,7 +107,7 @@ def load(path: Path, now: int) -> Carried:
         if document["format"] != FORMAT:
             raise ValueError("format")
         made = seconds_of(document["made"])
-        carried = Carried(str(path), made, {}, dict(document["about"]), hashlib.sha256(data).hexdigest())
+        carried = SavedEvidence(str(path), made, {}, dict(document["about"]), hashlib.sha256(data).hexdigest())
         if made > now + _SKEW:
             raise Refused(
                 f"the evidence was made in the future, at {document['made']}",

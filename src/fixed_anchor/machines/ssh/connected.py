@@ -194,7 +194,7 @@ class Connected:
             self._relay = Relay(session) if self._has_python else None
         return self._relay
 
-    def session(self) -> IPAddress | None:
+    def session_address(self) -> IPAddress | None:
         return self._open_one().address
 
     def ssh_port(self) -> int | None:

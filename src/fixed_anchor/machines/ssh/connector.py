@@ -11,7 +11,7 @@ from typing import Generic, TypeVar
 from fixed_anchor.change.files import FileText
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.errors import InputError, NoAccess, Unreachable
-from fixed_anchor.machines.seat import Elsewhere
+from fixed_anchor.machines.seat import OtherPlaces
 from fixed_anchor.machines.ssh import client
 from fixed_anchor.machines.ssh.channel import Channel
 from fixed_anchor.machines.ssh.destination import Destination
@@ -48,7 +48,7 @@ class Connector(Generic[S]):
         destination: Destination,
         addresses: tuple[IPAddress, ...],
         macs: frozenset[str],
-        elsewhere: Elsewhere,
+        elsewhere: OtherPlaces,
         password: Password,
         jump: Callable[[str], AbstractContextManager[object]],
     ) -> None:

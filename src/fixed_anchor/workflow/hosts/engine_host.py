@@ -50,8 +50,8 @@ class EngineHost:
     def by_hand_page(self) -> str:
         return self.machine.store.by_hand_page
 
-    def session(self) -> IPAddress | None:
-        return self.machine.session()
+    def session_address(self) -> IPAddress | None:
+        return self.machine.session_address()
 
     def why_no_change(self) -> AnchorError | None:
         return self.machine.why_no_change()

@@ -19,7 +19,7 @@ from fixed_anchor.core.config import LinkFacts
 from fixed_anchor.core.errors import AnchorError
 from fixed_anchor.core.plan import HostPlan, Plan, Segment
 from fixed_anchor.machines.protocol import Machine
-from fixed_anchor.machines.seat import Elsewhere, Seat, nowhere_else
+from fixed_anchor.machines.seat import OtherPlaces, Seat, nowhere_else
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.packets.arp_probes import QUICKLY
 from fixed_anchor.vantages.protocol import Vantage
@@ -51,7 +51,7 @@ class Whereabouts:
         #: When it was last sought for somebody who looks.
         self._nobody: dict[str, float] = {}
 
-    def of(self, host: HostPlan) -> Elsewhere:
+    def of(self, host: HostPlan) -> OtherPlaces:
         """Tells where ``host`` may be: the likeliest first, each looked up when it is wanted."""
         return partial(self._of, host)
 
