@@ -6,6 +6,8 @@ The rows are in ``corpus_networks.yaml``; the same ones are tried with real netw
 from __future__ import annotations
 
 import re
+import sys
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -88,3 +90,32 @@ def test_a_network(name: str, tmp_path: Path) -> None:
         # And back: judged against what was before, which the change recorded.
         back = run(tmp_path, "--state-dir", "hosts/tide-db/state", "restore", "--patience", "2")
         assert back.returncode == 0, back.stdout + back.stderr
+
+
+def test_one_draft_and_few_stock_takings(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The draft that is judged is the one that is begun; the host is looked at once before, and to see it through."""
+    from fixed_anchor import cli
+    from fixed_anchor.commands import cutover as _loaded  # noqa: F401
+    from fixed_anchor.observe import stocktaking
+    from fixed_anchor.workflow.linux import draft
+
+    made: list[str] = []
+
+    def counted(name: str, does: Callable[..., Any]) -> Callable[..., Any]:
+        def counting(*given: Any, **more: Any) -> Any:
+            made.append(name)
+            return does(*given, **more)
+
+        return counting
+
+    for name, does in (("stock", stocktaking.take_stock), ("draft", draft.draft_host)):
+        for module in [m for n, m in list(sys.modules.items()) if n.startswith("fixed_anchor.")]:
+            if getattr(module, does.__name__, None) is does:
+                monkeypatch.setattr(module, does.__name__, counted(name, does))
+    lay(tmp_path, ROWS["ordinary"])
+    monkeypatch.chdir(tmp_path)
+    words = ["cutover", "plan.yaml", "--host", "tide-db", "--unattended", "--confirm-within", "60"]
+    assert cli.cli.main(words, standalone_mode=False) == 0
+    assert made.count("draft") == 1
+    # This machine's own is one of them.
+    assert made.count("stock") <= 3, made
