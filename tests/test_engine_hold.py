@@ -11,6 +11,8 @@ import pytest
 from fixed_anchor.change.steps import Steps
 from tests.changes import NEW, OLD, Scene
 
+pytestmark = pytest.mark.one_in(2)
+
 FINAL = "final contents\n"
 HELD = "address 203.0.113.100/32 fixed on lo"
 EDIT = {"a": (OLD, NEW), "b": (None, NEW)}

@@ -11,6 +11,8 @@ from fixed_anchor.standins.linux_engine import last_words
 from tests.changes import Scene
 from tests.guards import EDIT
 
+pytestmark = pytest.mark.one_in(2)
+
 #: What a program prints, in `sh`; how it ends is told, and what it said.
 SAYS: dict[str, tuple[str, str]] = {
     "two lines": ("echo first; echo 'no way' >&2; exit 3", "ended with status 3: {step}; it said: first; no way"),

@@ -9,6 +9,8 @@ import pytest
 from fixed_anchor.change.steps import Steps
 from tests.changes import NEW, OLD, Scene
 
+pytestmark = pytest.mark.one_in(2)
+
 HELD, FLOATING = "203.0.113.100/24", "203.0.113.50/32"
 EDIT: dict[str, tuple[str | None, str | None]] = {"a": (OLD, NEW)}
 SET_AGAIN = ("ip", "address", "replace", FLOATING, "dev", "lo")

@@ -18,6 +18,8 @@ from tests.guards import (
     waiting,
 )
 
+pytestmark = pytest.mark.one_in(2)
+
 
 @needs_mount
 def test_a_file_that_is_mounted_by_itself_is_refused(real: Scene) -> None:

@@ -15,6 +15,8 @@ from tests.lab.network import Namespace, Segment, wait_for
 from tests.lab.servers import RESERVED, RESERVED_MAC, Server, lease_to
 from tests.lab.test_matrix import plan
 
+pytestmark = pytest.mark.one_in(2)
+
 KINDS = ("kea", "dhcpd", "dnsmasq")
 
 #: Asks DHCP servers from the interface eth0 of the namespace it is run in, and prints what they said.

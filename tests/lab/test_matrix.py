@@ -8,7 +8,7 @@ from tests.lab.conftest import IFUPDOWN2, NETPLAN, NETWORKD, MakeHost
 from tests.lab.host import MAC, LabHost
 from tests.lab.network import wait_for
 
-pytestmark = pytest.mark.one_in(5)
+pytestmark = pytest.mark.one_in(6)
 
 INTERFACES = (
     "source /etc/network/interfaces.d/*\n\nauto lo\niface lo inet loopback\n\nauto eth0\niface eth0 inet dhcp\n"

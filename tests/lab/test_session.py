@@ -25,7 +25,7 @@ SOME = {
 }
 
 
-pytestmark = pytest.mark.one_in(3)
+pytestmark = pytest.mark.one_in(4)
 
 
 def pytest_generate_tests(metafunc: pytest.Metafunc) -> None:

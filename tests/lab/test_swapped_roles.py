@@ -74,7 +74,7 @@ def cached(neighbour: Namespace, address: str) -> str:
     return neighbour("ip", "neigh", "show", address).stdout
 
 
-pytestmark = pytest.mark.one_in(3)
+pytestmark = pytest.mark.one_in(4)
 
 
 def pytest_generate_tests(metafunc: pytest.Metafunc) -> None:

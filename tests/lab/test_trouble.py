@@ -21,7 +21,7 @@ from tests.lab.test_matrix import (
     reboot,
 )
 
-pytestmark = pytest.mark.one_in(3)
+pytestmark = pytest.mark.one_in(5)
 
 
 def findings(host: LabHost) -> list[tuple[str, str]]:
