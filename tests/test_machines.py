@@ -189,9 +189,9 @@ def test_the_session_of_the_operator_is_that_of_this_machine_alone(
 ) -> None:
     monkeypatch.setenv("SSH_CONNECTION", "203.0.113.230 50000 203.0.113.107 22")
     (tmp_path / "tide-db.collection").write_text(DOCUMENT)
-    assert Here(str(tmp_path)).session() == parse_address("203.0.113.107")
-    assert Tree(tmp_path).session() is None
-    assert Collected(tmp_path / "tide-db.collection").session() is None
+    assert Here(str(tmp_path)).session_address() == parse_address("203.0.113.107")
+    assert Tree(tmp_path).session_address() is None
+    assert Collected(tmp_path / "tide-db.collection").session_address() is None
 
 
 def test_each_machine_is_addressed_by_words_that_work(tmp_path: Path) -> None:

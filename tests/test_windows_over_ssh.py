@@ -125,7 +125,7 @@ def test_it_is_recognised_by_asking(there: Path, tmp_path: Path, monkeypatch: py
         survey = take_stock(found)
         assert survey.system.startswith("Windows 11")
         assert [str(a.address) for a in survey.interfaces[0].addresses][-1] == "198.51.100.77/24"
-        assert (str(found.session()), found.ssh_port()) == ("203.0.113.20", 22)
+        assert (str(found.session_address()), found.ssh_port()) == ("203.0.113.20", 22)
         runs(there, MACHINES["several addresses"]["machine"])
         assert "198.51.100.21/24" in [str(a.address) for a in take_stock(found).interfaces[0].addresses]
         # It has no files of Linux, and runs none of its commands.
