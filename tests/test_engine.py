@@ -16,6 +16,8 @@ from fixed_anchor.change.steps import Steps
 from tests.changes import BAD, NEW, OK, OLD, Scene
 from tests.disks import mounted
 
+pytestmark = pytest.mark.one_in(2)
+
 EDIT = {"a": (OLD, NEW)}
 FORWARD = ["prepared", "leaving", "writing", "activating", "waiting"]
 BACK = ["rolling-back", "rolled-back"]

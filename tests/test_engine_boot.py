@@ -18,6 +18,8 @@ from tests.guards import (
     waiting,
 )
 
+pytestmark = pytest.mark.one_in(2)
+
 
 def test_a_late_end_takes_nothing_from_the_next_change(real: Scene) -> None:
     change = waiting(real, real.lay(EDIT))

@@ -31,6 +31,8 @@ from tests.guards import (
     waiting,
 )
 
+pytestmark = pytest.mark.one_in(2)
+
 
 def stuck(scene: Scene, **more: object) -> Path:
     """A change whose way back does not lead to where it began."""

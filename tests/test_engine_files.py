@@ -16,6 +16,8 @@ from fixed_anchor.change.steps import Steps
 from tests.changes import NEW, OLD, Scene, shells
 from tests.disks import fill, mounted
 
+pytestmark = pytest.mark.one_in(2)
+
 ROOT = pytest.mark.skipif(os.geteuid() != 0, reason="needs root: it mounts, or changes owners")
 EDIT = {"a": (OLD, NEW)}
 

@@ -18,6 +18,8 @@ from tests.guards import (
     waiting,
 )
 
+pytestmark = pytest.mark.one_in(2)
+
 
 def test_a_slow_disk_is_waited_for_as_long_as_the_guard_lives(real: Scene) -> None:
     """The guard's first words take longer than a guard is waited for that gives no sign of life."""

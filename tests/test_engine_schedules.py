@@ -20,6 +20,8 @@ import pytest
 from fixed_anchor.change import states
 from tests.changes import NEW, OLD, Scene, shells
 
+pytestmark = pytest.mark.one_in(2)
+
 #: Holds about a third of all writes for up to half a second.
 HOLD = """\
 #!/bin/sh

@@ -27,6 +27,8 @@ from fixed_anchor.workflow.windows.draft import draft_windows
 from tests.test_windows import state_of
 from tests.test_windows_drafts import CASES, LABS, drafted
 
+pytestmark = pytest.mark.one_in(2)
+
 #: Nothing takes its time.
 AT_ONCE = {"detection": 0.0, "lease": 0.0, "no_lease": 0.0, "identification": 0.0}
 

@@ -23,6 +23,8 @@ from tests.test_fallback import FALLBACK
 from tests.test_windows import MACHINES, state_of
 from tests.test_windows_acts import AT_ONCE
 
+pytestmark = pytest.mark.one_in(2)
+
 FIRST = 4
 CHANGING = COMMANDS.with_name("changing.psm1")
 

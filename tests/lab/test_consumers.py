@@ -22,6 +22,8 @@ from tests.test_formats import (
     start,
 )
 
+pytestmark = pytest.mark.one_in(2)
+
 CASES = [(goal, kind) for goal in WANTED for kind in ("leased", "fixed")]
 
 

@@ -21,7 +21,7 @@ EVERY = [(stack, daemon) for stack in STACKS for daemon in DAEMONS]
 COVER = [(stack, list(DAEMONS)[number % 2]) for number, stack in enumerate(STACKS)]
 
 
-pytestmark = pytest.mark.one_in(3)
+pytestmark = pytest.mark.one_in(5)
 
 
 def pytest_generate_tests(metafunc: pytest.Metafunc) -> None:

@@ -22,7 +22,7 @@ CUTOVER = ("cutover", "plan.yaml", "--host", "tide-db", "--unattended")
 Pair = tuple[Seat, LabHost, Reached]
 
 
-pytestmark = pytest.mark.one_in(3)
+pytestmark = pytest.mark.one_in(4)
 
 
 @pytest.fixture
