@@ -140,7 +140,7 @@ class App:
 
     def command_for(self, target: HostTarget, verb: str, change: str, *more: str) -> str:
         """The exact command line for ``verb`` and a change of ``target``."""
-        plan = self.reach.plan_of(target)
-        if plan is not None:
-            return shlex.join(["fixed-anchor", verb, "--plan", plan[0], f"{plan[1]}:{change}", *more])
+        if target.of_plan is not None:
+            plan, host = target.of_plan
+            return shlex.join(["fixed-anchor", verb, "--plan", plan, f"{host}:{change}", *more])
         return shlex.join(["fixed-anchor", *target.words, verb, change, *more])

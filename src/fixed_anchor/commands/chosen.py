@@ -86,7 +86,7 @@ def to_act_on(
         here = site.own_hosts()
         if not here:
             raise site.nobody_named(f"name what it is to {verb} with --host, as HOST:NUMBER, or with --all")
-        return site, [one for one in (_chosen(app, site, here[0], number),) if one is not None]
+        hosts = (here[0].name,)
     named = (host,) if host is not None else hosts
     found = [(planned, _chosen(app, site, planned, number)) for planned in site.hosts(named)]
     for planned, one in found:

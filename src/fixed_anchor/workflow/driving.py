@@ -86,8 +86,8 @@ class _Driver:
         while not self._run.is_over:
             event = self._next()
             if not isinstance(event, StillOpen):
-                _log.debug("%s", event)
                 self._plan(self._run.step(event))
+                _log.debug("%s: %s; it is %s", event.name, type(event).__name__, self._run.state(event.name))
             self._hears(event)
 
     def _plan(self, actions: tuple[Action, ...]) -> None:

@@ -67,8 +67,6 @@ class Reach:
         self._state_dir = state_dir
         self._asks = asks
         self._told = told
-        #: By which plan, and as which of its hosts, a target was reached that is another machine.
-        self._of_plan: dict[int, tuple[HostTarget, str, str]] = {}
 
     @cached_property
     def seat(self) -> Seat:
@@ -133,13 +131,8 @@ class Reach:
         machine.recognise()
         target = target_of(machine)
         if machine is not site.here:
-            self._of_plan[id(target)] = (target, site.plan.file, host.name)
+            target.of_plan = (site.plan.file, host.name)
         return target
-
-    def plan_of(self, target: HostTarget) -> tuple[str, str] | None:
-        """The plan by which a target was reached that is another machine, and its name there."""
-        known = self._of_plan.get(id(target))
-        return known[1:] if known is not None else None
 
     # --- hosts that are named ----------------------------------------------------------------------
 

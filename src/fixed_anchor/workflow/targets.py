@@ -25,6 +25,8 @@ class HostTarget(Target, Protocol):
     """A target that is a host with an address of its own: what checks and commands want of it beside its changes."""
 
     machine: Machine
+    #: The file of the plan by which it was reached, and its name there, where it is another machine.
+    of_plan: tuple[str, str] | None
     #: Those who look at its interfaces from beside, by the interfaces' names.
     neighbours: dict[str, NeighbourChecks]
 

@@ -35,6 +35,8 @@ class EngineHost:
     def __init__(self, machine: Machine) -> None:
         self.machine = machine
         self.name = machine.name
+        #: The file of the plan by which it was reached, and its name there, where it is another machine.
+        self.of_plan: tuple[str, str] | None = None
         #: Those who look at its interfaces from beside, by the interfaces' names.
         self.neighbours: dict[str, NeighbourChecks] = {}
 
