@@ -112,6 +112,18 @@ def test_sourced_files_stand_where_they_are_named(tmp_path: Path) -> None:
     assert "ifup: unknown method" in refusal.message
 
 
+def test_ifup_is_asked_of_what_the_files_declare(tmp_path: Path) -> None:
+    """A guest's port on a bridge belongs to ifupdown without a stanza; what ifup would run is no reason."""
+    text = "auto lo br0\niface lo inet loopback\niface br0 inet dhcp\n    bridge_ports eth0\n"
+    said = "run-parts /etc/network/if-pre-up.d\nip link set dev br0 up\nifup: missing variable: address\n"
+    machine = host(tmp_path, {INTERFACES: text}, Ran(1, "", said))
+    links = tuple(SurveyedInterface(LinkFacts(n), "up", stack="ifupdown") for n in ("lo", "eth0", "br0", "vnet0"))
+    found = tried(machine, HostSurvey("tide-db", "ifupdown", (), links), edit(INTERFACES, text, text + "\n"))
+    assert machine.asked[0][1][-2:] == ("lo", "br0")
+    assert found.refusal is not None
+    assert found.refusal.message.endswith("as drafted: ifup: missing variable: address")
+
+
 @pytest.mark.parametrize(
     "ran",
     [

@@ -24,6 +24,7 @@ from fixed_anchor.observe.fetching import format_files
 #: The statuses of a command that is not there, that may not be run, and that did not end, timeout(1).
 _NOT_TRIED = (None, 124, 126, 127)
 _MAIN = "/etc/network/interfaces"
+_IFACE = re.compile(r"\s*iface\s+(\S+)")
 _SOURCE = re.compile(r"\s*source(?P<all>-directory)?\s+(?P<what>\S+)\s*(#.*)?")
 #: A place in what a parser says: the copy of a file, a line, and perhaps a column.
 _PLACE = re.compile(r"(?P<path>/[^\s:]*):\s*(?:line)?(?P<line>\d+):(?:\d+:)?")
@@ -78,9 +79,11 @@ def _of_netplan(files: Files, survey: HostSurvey) -> Trial:
 
 
 def _of_ifupdown(files: Files, survey: HostSurvey) -> Trial:
-    names = [i.name for i in survey.interfaces if i.stack == "ifupdown"]
     whole = list(_with_sourced(files, _MAIN, ()))
-    argv = ("ifup", "--no-act", "--force", "--no-mappings", "-i", f"{FOLDER}{_MAIN}", *names)
+    declared = {found[1] for text, _, _ in whole if (found := _IFACE.match(text))}
+    # A bridge's port can belong to ifupdown without a stanza of its own, as a guest's does: ifup knows it not by name.
+    names = [i.name for i in survey.interfaces if i.name in declared]
+    argv = ("ifup", "--no-act", "--force", "--no-mappings", "-i", f"{FOLDER}{_MAIN}", *(names or ["-a"]))
     return Trial({_MAIN: "".join(f"{text}\n" for text, _, _ in whole)}, argv, {_MAIN: [(p, n) for _, p, n in whole]})
 
 
@@ -126,6 +129,8 @@ def _last(ran: Ran) -> str:
 def _refusal(host: str, trial: Trial, ran: Ran) -> Refusal:
     """Its own words, without the copy's folder, and the drafted line that they name."""
     said = _said(ran)
+    # ifup tells the commands that it would run as well: what it has to complain of has a place, or its name before it.
+    said = [line for line in said if _PLACE.search(line) or line.startswith(f"{trial.argv[0]}:")] or said
     place, words = f"files of {host} as drafted", []
     for line in said:
         found = _PLACE.search(line)
