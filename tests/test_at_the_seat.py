@@ -22,8 +22,8 @@ from fixed_anchor.core.addresses import IPAddress, parse_address
 from fixed_anchor.core.config import InterfaceConfig, Route
 from fixed_anchor.core.errors import NoAccess, Refused, Unreachable
 from fixed_anchor.core.reaching import ACCEPTS, SILENT, UNREACHABLE
-from fixed_anchor.core.rules.wire import Holder, WireAnswer, more_telling
 from fixed_anchor.core.verification import VerifyCheck, VerifyResult
+from fixed_anchor.core.wire import Holder, WireAnswer, more_telling
 from fixed_anchor.machines.ssh import corrections as at_the_seat
 from fixed_anchor.machines.ssh.alone import why_not_alone
 from fixed_anchor.machines.ssh.client import Effective

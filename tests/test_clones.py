@@ -8,8 +8,8 @@ import pytest
 
 from fixed_anchor.core.findings import Finding
 from fixed_anchor.planfile.reader import read_plan
-from fixed_anchor.workflow.check import check
 from fixed_anchor.workflow.reached.site import Site
+from tests.judging import check
 from tests.machines import Told
 
 ID = "0123456789abcdef0123456789abcdef"

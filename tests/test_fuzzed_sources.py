@@ -26,6 +26,7 @@ from fixed_anchor.planfile.reader import plan_from_text
 from fixed_anchor.sources import RESERVE, SOURCES
 from fixed_anchor.sources.protocol import Reservation
 from fixed_anchor.workflow.reached.sources import read_sources
+from tests.judging import segment_case, site_case
 from tests.test_source_corpus import CORPUS
 
 SECRET = "hunter2-quay"
@@ -128,7 +129,7 @@ def read_all(kind: str, data: bytes) -> None:
         finally:
             opened, _opened = _opened, None
         known = Knowledge(plan, claims, (), unread)
-        said = [f.message for f in (*source_findings(known), *segment_findings(known, plan.segments["quay"]))]
+        said = [f.message for f in (*source_findings(site_case(known)), *segment_findings(segment_case(known)))]
         said += [c.said for c in known.consulted("quay", parse_address("203.0.113.9"))]
         insert = RESERVE[kind].insert if kind in RESERVE else None
         if insert is not None:

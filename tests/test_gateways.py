@@ -11,9 +11,10 @@ from fixed_anchor.core.baseline import Judge, baseline_of_facts
 from fixed_anchor.core.claims import Claims, SubnetClaim
 from fixed_anchor.core.config import LinkFacts, Place, Route
 from fixed_anchor.core.knowledge import Knowledge
-from fixed_anchor.core.rules.gateways import gateway_findings, told_by_sources
-from fixed_anchor.core.rules.wire import DhcpServerSeen
+from fixed_anchor.core.rules.gateways import gateway_findings
 from fixed_anchor.core.survey import FoundAddress, HostSurvey, SurveyedInterface
+from fixed_anchor.core.wire import DhcpServerSeen
+from tests.judging import interface_case
 from tests.test_baseline import made
 from tests.test_rules import plan
 
@@ -56,14 +57,12 @@ def source(router: str) -> Claims:
 )
 def test_who_knows_the_gateway(today: str, offered: str, told: str, others: str, severity: str | None) -> None:
     planned = plan("hold: 203.0.113.20")
-    host = planned.hosts["tide-db"]
     known = Knowledge(planned, [source(told)] if told else [], (), (), 0)
     around = HostSurvey("kelp-files", None, (), (host_with(others, "203.0.113.9/24"),)) if others else None
     servers = [offer(offered)] if offered else []
-    told_here = told_by_sources(known, planned.segments["quay"])
-    surveys = [around] if around is not None else []
+    surveys = (around,) if around is not None else ()
     here = host_with(today)
-    found = list(gateway_findings(known, host, host.interfaces[0], here, servers, told_here, lambda: surveys))
+    found = list(gateway_findings(interface_case(known, here, servers=servers, around=surveys)))
     assert [f.severity for f in found] == ([severity] if severity else []), found
     if found:
         assert "203.0.113.254" in found[0].message

@@ -24,9 +24,9 @@ from fixed_anchor.planfile.reader import read_plan
 from fixed_anchor.planfile.writer import plan_text
 from fixed_anchor.reporting.documents.stock import host_stock
 from fixed_anchor.vantages.nowhere import Nowhere
-from fixed_anchor.workflow.check import check
 from fixed_anchor.workflow.propose import propose, with_pick
 from fixed_anchor.workflow.reached.site import Site
+from tests.judging import check
 from tests.machines import Told
 
 HELD = "2001:db8:7e:1::20"

@@ -25,11 +25,13 @@ from fixed_anchor.core.findings import Judgement, finding
 from fixed_anchor.core.knowledge import Knowledge, Unread
 from fixed_anchor.core.plan import Plan
 from fixed_anchor.core.rules.spoken_for import free_addresses, knowledge_findings, segment_findings, source_findings
-from fixed_anchor.core.rules.wire import DhcpServerSeen, server_findings
+from fixed_anchor.core.rules.wire import server_findings
+from fixed_anchor.core.wire import DhcpServerSeen
 from fixed_anchor.planfile.reader import plan_from_text
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.workflow import evidence
 from fixed_anchor.workflow.pick import pick
+from tests.judging import holding, interface_case, segment_case, site_case
 
 OWN, OTHER = "00:00:5e:00:53:11", "00:00:5e:00:53:5a"
 AT = Place("dhcp.conf", 7)
@@ -133,7 +135,7 @@ def test_what_is_known_of_an_address(
     host = made.hosts["tide-db"]
     known = Knowledge(made, claims, now=NOW)
     now = tuple(parse_address(a) for a in leased)
-    found = list(knowledge_findings(known, host, host.interfaces[0], now))
+    found = list(knowledge_findings(interface_case(known, holding(*now))))
     assert [f.code for f in found] == codes
     assert all(f.seen_in for f in found)
     for address in [h.address for h in host.interfaces[0].hold]:
@@ -147,16 +149,14 @@ def test_a_lease_without_a_mac_is_not_ours_for_want_of_one() -> None:
     """Neither the plan nor the lease names a MAC: that makes them no pair."""
     text = TEXT.format(what="hold: 203.0.113.20", segment="").replace(f"        mac: {OWN}\n", "")
     made = plan_from_text(text, "plan.yaml")
-    host = made.hosts["tide-db"]
     known = Knowledge(made, [server(), lease(ME, None, name="gull")], now=NOW)
-    assert [f.code for f in knowledge_findings(known, host, host.interfaces[0])] == ["leased-to-another"]
+    assert [f.code for f in knowledge_findings(interface_case(known))] == ["leased-to-another"]
 
 
 def test_a_declined_address_that_is_our_own() -> None:
     made = plan()
-    host = made.hosts["tide-db"]
     known = Knowledge(made, [server(), lease(ME, None, "declined")], now=NOW)
-    assert list(knowledge_findings(known, host, host.interfaces[0], (), (parse_address(ME),))) == []
+    assert list(knowledge_findings(interface_case(known, holding(parse_address(ME), origin="static")))) == []
 
 
 def test_where_a_server_and_the_plan_disagree() -> None:
@@ -169,21 +169,19 @@ def test_where_a_server_and_the_plan_disagree() -> None:
         ("old.example",),
     )
     claims = Claims("dhcpd", "d", pools=(PoolClaim(parse_range(POOL), AT),), subnets=(wrong,))
-    found = list(segment_findings(Knowledge(made, [claims]), made.segments["quay"]))
+    found = list(segment_findings(segment_case(Knowledge(made, [claims]))))
     assert {f.code for f in found} == {"source-disagrees"}
     assert [w for w in ("subnet", "gateway", "resolvers", "search", "cover") if any(w in f.message for f in found)] == [
         "subnet", "gateway", "resolvers", "search", "cover",
     ]  # fmt: skip
-    assert (
-        list(segment_findings(Knowledge(made, [server("203.0.113.110 - 203.0.113.120")]), made.segments["quay"])) == []
-    )
+    assert list(segment_findings(segment_case(Knowledge(made, [server("203.0.113.110 - 203.0.113.120")])))) == []
 
 
 def test_a_pool_that_is_nearly_full() -> None:
     leases = LeaseList(LeaseClaim(parse_address(f"203.0.113.{n}"), AT, OTHER, "active", 9000) for n in range(100, 110))
     full = Claims("kea-leases", "l", leases=leases)
     known = Knowledge(plan(), [server("203.0.113.100 - 203.0.113.109", "203.0.113.200/29"), full], now=NOW)
-    (found,) = segment_findings(known, known.plan.segments["quay"])
+    (found,) = segment_findings(segment_case(known))
     assert (found.code, found.message.split()[:3]) == ("pool-nearly-full", ["10", "of", "10"])
 
 
@@ -192,7 +190,7 @@ def test_what_could_not_be_read_is_named() -> None:
         "kea-leases", "l", broken=(Remark("the file ends in the middle of a lease", AT),), untidy=(Remark("x", AT),)
     )
     known = Knowledge(plan(), [broken], unread=(Unread("kea kea.conf", "kea.conf:3:4", "a comma"),))
-    codes = [(f.code, f.seen_in) for f in source_findings(known)]
+    codes = [(f.code, f.seen_in) for f in source_findings(site_case(known))]
     assert codes == [
         ("source-unreadable", "kea.conf:3:4"),
         ("source-unreadable", "dhcp.conf:7"),
@@ -235,7 +233,7 @@ def seen(
 )
 def test_dhcp_servers_that_answer(segment: str, claims: list[Claims], answer: DhcpServerSeen, codes: list[str]) -> None:
     made = plan(segment=segment)
-    found = server_findings(made.segments["quay"], Knowledge(made, claims), [answer])
+    found = server_findings(segment_case(Knowledge(made, claims), [answer]))
     assert [f.code for f in found] == codes
 
 

@@ -15,6 +15,7 @@ from fixed_anchor.planfile.reader import plan_from_text
 from fixed_anchor.sources import RESERVE, SOURCES
 from fixed_anchor.sources.protocol import Origin, Reader, Reservation
 from tests.hypervisor_networks import ACCEPTED, RANGE, REFUSED, SIX, network
+from tests.judging import site_case
 
 PLAN = plan_from_text("plan: 1\nsegments: {quay: {subnet: 203.0.113.0/24}}\nhosts: {}\n", "plan.yaml")
 
@@ -68,7 +69,7 @@ def test_what_it_does_not_serve_it_says_nothing_of(name: str) -> None:
     known = Knowledge(PLAN, [read(text)])
     assert not known.pools_known("quay")
     assert any(n.source == "DHCP pools" for n in known.not_consulted("quay"))
-    remarks = [f.message for f in source_findings(known)]
+    remarks = [f.message for f in source_findings(site_case(known))]
     assert len(remarks) == name.startswith("host-"), remarks
 
 

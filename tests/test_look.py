@@ -11,6 +11,7 @@ from fixed_anchor.packets.arp import Arp, probe_frame, reply_frame
 from fixed_anchor.packets.conversation import Conversation
 from fixed_anchor.vantages.protocol import Said
 from fixed_anchor.workflow.network.look import look
+from tests.judging import interface_case
 from tests.test_rules import plan
 
 OWN, OTHER = "00:00:5e:00:53:11", "00:00:5e:00:53:5a"
@@ -70,8 +71,7 @@ def test_a_probe_is_no_answer(rounds: int, held: bool, others: bool, codes: list
     wire = Busy(rounds, held, others)
     looked = look(wire, [TARGET, GATEWAY], in_use=[GATEWAY])  # type: ignore[arg-type]
     made = plan()
-    host = made.hosts["tide-db"]
-    findings = list(wire_findings(host, host.interfaces[0], (GATEWAY,), looked.answers, frozenset({OWN}), {}))
+    findings = list(wire_findings(interface_case(made, answers=looked.answers.values())))
     assert [f.code for f in findings] == codes, findings
     assert wire.conversations == conversations
     if codes == ["probed-by-another"]:

@@ -14,8 +14,8 @@ from fixed_anchor.machines.collected import Collected
 from fixed_anchor.machines.search import Limits, search_folders
 from fixed_anchor.observe.listeners import listen_addresses, listeners
 from fixed_anchor.planfile.reader import read_plan
-from fixed_anchor.workflow.check import check
 from fixed_anchor.workflow.reached.site import Site
+from tests.judging import check
 from tests.machines import Told, ToldOnDisk, one_link
 
 OLD, NEW = "203.0.113.107", "203.0.113.20"

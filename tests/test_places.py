@@ -14,9 +14,9 @@ import pytest
 from fixed_anchor.core.findings import Finding
 from fixed_anchor.planfile.reader import read_plan
 from fixed_anchor.standins.layout import lay_out
-from fixed_anchor.workflow.check import check
 from fixed_anchor.workflow.reached.site import Site
 from tests.corpus_hosts import CORPUS, Case, cases, site_of
+from tests.judging import check
 from tests.machines import Told
 from tests.test_corpus import ASKED
 

@@ -8,8 +8,8 @@ import pytest
 
 from fixed_anchor.core.plan import Plan
 from fixed_anchor.planfile.reader import plan_from_text, read_plan
-from fixed_anchor.workflow.check import check
 from fixed_anchor.workflow.reached.site import Site
+from tests.judging import check
 from tests.machines import Told
 
 #: Each wrong thing stands on a line of its own, which its comment says.

@@ -10,8 +10,9 @@ from fixed_anchor.core.addresses import parse_interface_address
 from fixed_anchor.core.config import LinkFacts
 from fixed_anchor.core.rules.host import host_findings
 from fixed_anchor.core.rules.prefixes import prefix_findings
-from fixed_anchor.core.rules.wire import DhcpServerSeen
 from fixed_anchor.core.survey import FoundAddress, HostSurvey, SurveyedInterface
+from fixed_anchor.core.wire import DhcpServerSeen
+from tests.judging import interface_case
 from tests.test_rules import plan
 
 HOLD = "hold: 203.0.113.20"
@@ -56,10 +57,9 @@ def own(prefix: int, more: str = "") -> str:
 )
 def test_prefixes(interface: str, segment: str, today: str, offered: int | None, said: str) -> None:
     made = plan(interface, segment)
-    host = made.hosts["tide-db"]
     held = (FoundAddress(parse_interface_address(today), "dhcp", 600),) if today else ()
     found = SurveyedInterface(LinkFacts("enp1s0"), "up", addresses=held)
-    findings = list(prefix_findings(made, host, host.interfaces[0], found, [offer(offered)] if offered else []))
+    findings = list(prefix_findings(interface_case(made, found, servers=[offer(offered)] if offered else [])))
     assert [f.code for f in findings] == (["prefix-differs"] if said else []), findings
     if said:
         assert said in findings[0].message
@@ -75,8 +75,7 @@ def test_prefixes(interface: str, segment: str, today: str, offered: int | None,
 )
 def test_a_hostname_that_differs_is_said(planned: str, now: str, differs: bool) -> None:
     made = plan(host=f"hostname: {planned}")
-    host = made.hosts["tide-db"]
     found = SurveyedInterface(LinkFacts("enp1s0", mac="00:00:5e:00:53:11"), "up")
     survey = HostSurvey("tide-db", "netplan", (), (found,), hostname=now)
-    codes = [f.code for f in host_findings(made, host, host.interfaces[0], survey, None)]
+    codes = [f.code for f in host_findings(interface_case(made, survey=survey))]
     assert ("hostname-differs" in codes) == differs

@@ -23,11 +23,13 @@ from fixed_anchor.core.programs import (
     ordered,
     too_old,
 )
-from fixed_anchor.core.rules.survey import of_change, survey_findings
+from fixed_anchor.core.rules.survey import stock_findings, survey_findings
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
 from fixed_anchor.daemons import interface_steps, programs
 from fixed_anchor.formats import FORMATS
 from fixed_anchor.formats.rewriting import rewrite
+from fixed_anchor.planfile.reader import plan_from_text
+from tests.judging import interface_case
 
 DEBIAN_11 = """\
 installed ifupdown 0.8.36
@@ -133,6 +135,11 @@ def test_newer_than_what_was_tried(name: str, version: str, untried: bool) -> No
     assert is_untried(Program(name, version)) is untried
 
 
+PLAN = plan_from_text(
+    "plan: 1\nsegments: {quay: {subnet: 203.0.113.0/24}}\n"
+    "hosts: {tide-db: {interfaces: {eth0: {segment: quay, hold: 203.0.113.20}}}}\n",
+    "plan.yaml",
+)
 NETPLAN = "network:\n  version: 2\n  ethernets:\n    eth0:\n      dhcp4: true\n"
 FIXED = InterfaceConfig(
     "eth0",
@@ -233,7 +240,7 @@ def survey_with(*found: Program, stack: str = "netplan", daemon: str = "systemd-
 def test_too_old_for_a_way_back(program: Program, stack: str, daemon: str, stops: bool) -> None:
     """It speaks against a change only where the program is at work, and then by name."""
     survey = survey_with(program, stack=stack, daemon=daemon)
-    found = [f for f in of_change(survey, "eth0", ()) if f.code == "too-old"]
+    found = [f for f in stock_findings(interface_case(PLAN, survey=survey)) if f.code == "too-old"]
     assert bool(found) is stops
     assert all(f.stops and program.shown in f.message for f in found)
 

@@ -6,10 +6,14 @@ import re
 
 import pytest
 
+from fixed_anchor.core.findings import Finding
 from fixed_anchor.core.rules.readiness import readiness_findings
+from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.engine.boot import INITS, boot_files, init_of
 from fixed_anchor.observe.kernel import rules_by_hand
 from fixed_anchor.observe.readiness import readiness
+from fixed_anchor.planfile.reader import plan_from_text
+from tests.judging import host_case
 from tests.machines import Told
 
 RULES = """\
@@ -24,10 +28,22 @@ SYSTEMD = {"test -d /run/systemd/system": ""}
 MOUNTS = "/dev/vda1 / ext4 rw 0 0\n"
 
 
+PLAN = """\
+plan: 1
+segments: {quay: {subnet: 203.0.113.0/24}}
+hosts: {tide-db: {interfaces: {eth0: {segment: quay, hold: 203.0.113.20}, eth1: {segment: quay, ipv4: off}}}}
+"""
+
+
+def of_change(machine: Told) -> list[Finding]:
+    plan = plan_from_text(PLAN, "plan.yaml")
+    ready = {"tide-db": readiness(machine, init_of(machine))}
+    return list(readiness_findings(host_case(plan, HostSurvey("tide-db", None, (), ()), readiness=ready)))
+
+
 def found(commands: dict[str, str], files: dict[str, str] | None = None) -> list[tuple[str, str]]:
     machine = Told(commands, {"/proc/mounts": MOUNTS} | (files or {}))
-    findings = readiness_findings(readiness(machine, init_of(machine)), ("eth0", "eth1"), "tide-db")
-    return [(f.code, f.message) for f in findings]
+    return [(f.code, f.message) for f in of_change(machine)]
 
 
 def test_ready() -> None:
@@ -92,7 +108,7 @@ def test_the_root_comes_over_the_interface(
 def test_what_nobody_asked_is_no_answer(mount: str, files: dict[str, str], said: str) -> None:
     """A collection that never asked by which way the root comes in does not say that it comes by another."""
     machine = Told(SYSTEMD, {"/proc/mounts": mount} | files, asks_nothing_more=True)
-    (found,) = readiness_findings(readiness(machine, init_of(machine)), ("eth0",), "tide-db")
+    (found,) = of_change(machine)
     assert (found.code, found.undetermined) == ("root-unclear", True)
     assert said in found.message
 

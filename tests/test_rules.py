@@ -12,9 +12,11 @@ from fixed_anchor.core.plan import Plan
 from fixed_anchor.core.rules.host import host_findings, host_of_machine
 from fixed_anchor.core.rules.plan import plan_findings
 from fixed_anchor.core.rules.spoken_for import knowledge_findings
-from fixed_anchor.core.rules.wire import Holder, WireAnswer, wire_findings
+from fixed_anchor.core.rules.wire import wire_findings
 from fixed_anchor.core.survey import FoundAddress, HostSurvey, SurveyedInterface
+from fixed_anchor.core.wire import Holder, WireAnswer
 from fixed_anchor.planfile.reader import plan_from_text
+from tests.judging import holding, interface_case, site_case
 
 PLAN = """\
 plan: 1
@@ -86,7 +88,7 @@ TWICE = """\
     ],
 )
 def test_plan_family(codes: list[str], words: dict[str, str]) -> None:
-    assert sorted(f.code for f in plan_findings(plan(**words))) == codes
+    assert sorted(f.code for f in plan_findings(site_case(plan(**words)))) == codes
 
 
 def test_no_default_route_is_a_warning() -> None:
@@ -96,7 +98,7 @@ def test_no_default_route_is_a_warning() -> None:
         ),
         "plan.yaml",
     )
-    assert [f.code for f in plan_findings(without)] == ["no-default-route"]
+    assert [f.code for f in plan_findings(site_case(without))] == ["no-default-route"]
 
 
 POOL = (parse_range("203.0.113.100-203.0.113.199"),)
@@ -118,10 +120,9 @@ RESERVED = "reservations: {00:00:5e:00:53:11: 203.0.113.131}"
 )
 def test_knowledge_family(hold, segment, told, leased, codes) -> None:
     made = plan(f"hold: {hold}", segment)
-    host = made.hosts["tide-db"]
     known = Knowledge(made, (), told)
     leases = tuple(parse_address(a) for a in leased)
-    found = list(knowledge_findings(known, host, host.interfaces[0], leases))
+    found = list(knowledge_findings(interface_case(known, holding(*leases))))
     assert [f.code for f in found] == codes
     if codes == ["in-dhcp-pool"]:
         assert found[0].remedy == "the nearest address outside is 203.0.113.99"
@@ -133,13 +134,10 @@ def _answer(address: str, *macs: str) -> WireAnswer:
 
 def test_wire_family() -> None:
     made = plan("hold: [203.0.113.20, 203.0.113.21]")
-    host = made.hosts["tide-db"]
     own, other = "00:00:5e:00:53:11", "00:00:5e:00:53:5a"
-    router = parse_address("203.0.113.1")
 
     def codes(*answers: WireAnswer) -> list[str]:
-        by_address = {a.address: a for a in answers}
-        found = wire_findings(host, host.interfaces[0], (router,), by_address, frozenset({own}), {})
+        found = wire_findings(interface_case(made, answers=answers))
         return [f.code for f in found]
 
     both = (_answer("203.0.113.20"), _answer("203.0.113.21", own))
@@ -170,9 +168,8 @@ def _survey(
 )
 def test_host_family(survey: HostSurvey, session: str | None, codes: list[str]) -> None:
     made = plan()
-    host = made.hosts["tide-db"]
     address = parse_address(session) if session else None
-    assert [f.code for f in host_findings(made, host, host.interfaces[0], survey, address)] == codes
+    assert [f.code for f in host_findings(interface_case(made, survey=survey, sessions={"tide-db": address}))] == codes
 
 
 def test_which_host_this_is() -> None:

@@ -15,6 +15,7 @@ from fixed_anchor.core.rules.spoken_for import segment_findings
 from fixed_anchor.planfile.reader import plan_from_text
 from fixed_anchor.sources import SOURCES
 from fixed_anchor.sources.protocol import Origin, Reader
+from tests.judging import segment_case
 
 MAC, ADDRESS = "00:00:5e:00:53:21", "203.0.113.50"
 
@@ -190,9 +191,7 @@ def test_a_disagreement_is_seen_at_the_option(kind: str, text: str, lines: set[i
         "segments: {quay: {subnet: 203.0.113.0/24, gateway: 203.0.113.1, resolvers: 203.0.113.2}}\n",
         "plan.yaml",
     )
-    found = [
-        f for f in segment_findings(Knowledge(plan, [claims]), plan.segments["quay"]) if f.code == "source-disagrees"
-    ]
+    found = [f for f in segment_findings(segment_case(Knowledge(plan, [claims]))) if f.code == "source-disagrees"]
     assert {int(f.seen_in.rpartition(":")[2]) for f in found} == lines, found
 
 

@@ -14,8 +14,10 @@ from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE, EXIT_UNDETERMINED,
 from fixed_anchor.core.garbage_collection import paused
 from fixed_anchor.reporting.documents.checking import CheckDocument, hosts_checked
 from fixed_anchor.reporting.documents.parts import found_finding
-from fixed_anchor.workflow.check import check_with_knowledge
+from fixed_anchor.workflow.check import check as judge_all
+from fixed_anchor.workflow.draft import drafts_of, foreseen_of
 from fixed_anchor.workflow.evidence import save
+from fixed_anchor.workflow.gather import gather
 
 EXIT_OF = {"clear": EXIT_DONE, "blocked": EXIT_AGAINST, "undetermined": EXIT_UNDETERMINED}
 
@@ -70,11 +72,11 @@ def command(
         if address not in held:
             raise InputError(f"no host that is looked at holds {address}", file=plan, expected="an address of the plan")
     with paused(), app.status("checking" if no_wire else "probing the segment, about 7 s"):
-        checked = check_with_knowledge(site, hosts, pools, wire=not no_wire)
-    result = checked.result
+        facts = gather(site, hosts, pools, wire=not no_wire)
+        result = judge_all(facts, foreseen_of(site, drafts_of(site, chosen)))
     exit_status = worst([EXIT_OF[result.verdict], *(error.exit_status for error in site.unreached.values())])
     if evidence is not None:
-        save(Path(evidence), site.plan, result, checked.known, int(time.time()))
+        save(Path(evidence), site.plan, result, facts.known, int(time.time()))
         app.remark(f"wrote {evidence}; use it with: fixed-anchor cutover {plan} --evidence {evidence}")
     names = [host.name for host in chosen]
     if as_json:

@@ -20,9 +20,10 @@ from fixed_anchor.reporting.documents.parts import found_finding, problem
 from fixed_anchor.reporting.terminal.draft import show_draft, show_server_drafts
 from fixed_anchor.reporting.terminal.findings import show_findings
 from fixed_anchor.workflow.carried import runbook_for
-from fixed_anchor.workflow.check import OF_DRAFTS, check_with_knowledge
+from fixed_anchor.workflow.check import OF_DRAFTS, check
 from fixed_anchor.workflow.dhcp_server import ServerDraft, draft_reservations
-from fixed_anchor.workflow.draft import draft
+from fixed_anchor.workflow.draft import draft, foreseen_of
+from fixed_anchor.workflow.gather import gather
 from fixed_anchor.workflow.reached.site import Site
 
 #: The list of files that a draft removes, beside those that it writes.
@@ -66,10 +67,11 @@ def command(
         drafts, failed = draft(site, hosts)
     # For a draft it is enough what the sources say. Before a runbook is run nobody looks again.
     with app.status("checking"):
-        checked = check_with_knowledge(site, hosts, wire=runbook)
-    findings = checked.result.findings
+        facts = gather(site, hosts, wire=runbook)
+        judgement = check(facts, foreseen_of(site, {**failed, **{made.host: made for made in drafts}}))
+    findings = judgement.findings
     blocked = {made.host: _blockers(findings, made.host) for made in drafts}
-    servers = draft_reservations(site, checked.known, findings) if not runbook else []
+    servers = draft_reservations(facts, findings) if not runbook else []
     written: dict[str, list[str]] = {made.host: [] for made in drafts}
     runbooks: dict[str, str] = {}
     if runbook:
@@ -85,15 +87,15 @@ def command(
     exit_status = worst([EXIT_AGAINST if refused else EXIT_DONE, *(e.exit_status for e in failed.values())])
     if as_json:
         of_host = {made.host: [f for f in findings if f.host == made.host] for made in drafts}
-        verdicts = {made.host: checked.result.verdict_of_host(made.host) for made in drafts}
+        verdicts = {made.host: judgement.verdict_of_host(made.host) for made in drafts}
         hosts_made = [
             host_drafted(m, verdicts[m.host], of_host[m.host], written[m.host], runbooks.get(m.host))  # type: ignore[arg-type]
             for m in drafts
         ]
         hosts_made += [HostDrafted(host=name, error=problem(error, name)) for name, error in failed.items()]
         document = DraftDocument(command="draft", plan=plan, hosts=hosts_made, dhcp_servers=servers_drafted(servers))
-        document.verdict = checked.result.verdict  # type: ignore[assignment]
-        document.findings = [found_finding(f) for f in checked.result.elsewhere]
+        document.verdict = judgement.verdict  # type: ignore[assignment]
+        document.findings = [found_finding(f) for f in judgement.elsewhere]
         app.print_document(document, exit_status)
     for name, error in failed.items():
         say_failed(app, name, error)

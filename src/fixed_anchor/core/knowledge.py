@@ -15,6 +15,9 @@ from fixed_anchor.core.findings import Consulted, NotConsulted
 from fixed_anchor.core.indexed_claims import TELLS, IndexedClaims
 from fixed_anchor.core.plan import Plan, Segment
 
+#: Who says something, and which gateways.
+GatewaysSaid = tuple[str, tuple[IPAddress, ...]]
+
 
 class Unread(msgspec.Struct, frozen=True):
     """A source that could not be read, or only in part: what it is called, where, and why."""
@@ -70,6 +73,15 @@ class Knowledge:
         #: What is said of an address that nothing is known of, by segment and IP version.
         self._nothing: dict[tuple[str, int], tuple[Consulted, ...]] = {}
         self._not_consulted: dict[str, tuple[NotConsulted, ...]] = {}
+        self._routers_told: dict[str, tuple[GatewaysSaid, ...]] = {}
+
+    def routers_told(self, segment: Segment) -> tuple[GatewaysSaid, ...]:
+        """What DHCP configurations tell the clients of a segment; for all of its hosts the same."""
+        if segment.name not in self._routers_told:
+            every = ((claims.label, s.routers) for claims in self.claims for s in claims.subnets if s.routers)
+            near = ((label, hops) for label, hops in every if any(segment.subnet_of(h) is not None for h in hops))
+            self._routers_told[segment.name] = tuple(near)
+        return self._routers_told[segment.name]
 
     # --- gathering ----------------------------------------------------------------------
 

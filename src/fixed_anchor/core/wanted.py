@@ -105,3 +105,10 @@ def wanted_config(plan: Plan, interface: InterfacePlan) -> InterfaceConfig:
         lease_routes=carries_default,
         lease_resolvers=carries_default and not interface.resolvers,
     )
+
+
+def gateways_asked(plan: Plan, interface: InterfacePlan) -> tuple[IPAddress, ...]:
+    """The gateways that the interface will use: those of its fixed families."""
+    gateways = gateways_of(interface, plan.segments[interface.segment])
+    four, six = interface.ipv4 == "fixed", interface.ipv6 == "fixed"
+    return tuple([g.address for g in gateways if (four if g.address.version == 4 else six)])

@@ -17,6 +17,7 @@ from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.workflow.beside.neighbours import neighbours_before
 from fixed_anchor.workflow.check import check
 from fixed_anchor.workflow.evidence import SavedEvidence
+from fixed_anchor.workflow.gather import gather
 from fixed_anchor.workflow.network.sole_owner import why_not_provable
 from fixed_anchor.workflow.reached.site import Site
 from fixed_anchor.workflow.targets import HostTarget
@@ -67,7 +68,8 @@ def judge(
 ) -> Judged:
     """Looks at the wire, at what answers today, and from beside; and judges ``draft`` by all of that."""
     survey = survey_of(site, host)
-    judgement = check(site, (host.name,), pools, carried=carried, drafts={host.name: draft})
+    facts = gather(site, (host.name,), pools, carried=carried)
+    judgement = check(facts, {host.name: target.foresee(site.plan, host, survey, draft)})
     before = target.baseline(draft, survey)
     look_from_beside(site, target, host.name, survey)
     judgement = judgement.with_more(_not_provable(host.name, target, survey, draft))

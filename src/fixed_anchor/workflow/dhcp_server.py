@@ -11,12 +11,12 @@ from fixed_anchor.change.files import FileEdit, FileText, decode
 from fixed_anchor.core.addresses import IPAddress, parse_address
 from fixed_anchor.core.claims import Claims
 from fixed_anchor.core.errors import InputError
+from fixed_anchor.core.facts import Facts
 from fixed_anchor.core.findings import Finding
 from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.core.plan import HostPlan
 from fixed_anchor.sources import RESERVE
 from fixed_anchor.sources.protocol import Reader, Reservation
-from fixed_anchor.workflow.reached.site import Site
 
 #: Findings that a reservation clears.
 CLEARED = ("lease-not-reserved", "expected-not-reserved")
@@ -49,14 +49,14 @@ def _in_subnet(server: Claims, wanted: Reservation) -> Reservation:
     return msgspec.structs.replace(wanted, subnet=subnet)
 
 
-def _reservation(site: Site, found: Finding) -> Reservation | None:
-    host = site.plan.hosts.get(found.host or "")
+def _reservation(facts: Facts, found: Finding) -> Reservation | None:
+    host = facts.plan.hosts.get(found.host or "")
     interface = next((i for i in host.interfaces if i.name == found.interface), None) if host else None
     if host is None or interface is None or found.address is None:
         return None
     mac = interface.mac
     if mac is None:
-        survey = site.survey(host)
+        survey = facts.surveys.get(host.name)
         there = survey.interface(interface.name) if survey else None
         mac = (there.link.permanent_mac or there.link.mac) if there else None
     return None if mac is None else Reservation(mac, found.address, _name(host))
@@ -67,13 +67,13 @@ def _name(host: HostPlan) -> str:
     return re.sub(r"[^A-Za-z0-9-]", "-", (host.hostname or host.name).partition(".")[0])
 
 
-def with_reservation_lines(site: Site, known: Knowledge, findings: list[Finding]) -> list[Finding]:
+def with_reservation_lines(facts: Facts, findings: list[Finding]) -> list[Finding]:
     """The findings; the remedy of those that a reservation clears names it in the server's own format."""
     made = []
     for found in findings:
         if found.code in CLEARED and found.address is not None:
-            server = _server_of(known, parse_address(found.address))
-            wanted = _reservation(site, found)
+            server = _server_of(facts.known, parse_address(found.address))
+            wanted = _reservation(facts, found)
             if server is not None and wanted is not None:
                 wanted = _in_subnet(server, wanted)
                 reserve = RESERVE[server.kind]
@@ -87,19 +87,19 @@ def with_reservation_lines(site: Site, known: Knowledge, findings: list[Finding]
     return made
 
 
-def draft_reservations(site: Site, known: Knowledge, findings: tuple[Finding, ...]) -> list[ServerDraft]:
+def draft_reservations(facts: Facts, findings: tuple[Finding, ...]) -> list[ServerDraft]:
     """What the servers are to be told of the reservations that ``findings`` miss, one draft a source."""
     wanted: dict[str, list[Reservation]] = {}
     servers: dict[str, Claims] = {}
     for found in findings:
         if found.code not in CLEARED or found.address is None:
             continue
-        server = _server_of(known, parse_address(found.address))
-        reservation = _reservation(site, found)
+        server = _server_of(facts.known, parse_address(found.address))
+        reservation = _reservation(facts, found)
         if server is not None and reservation is not None:
             servers[server.label] = server
             wanted.setdefault(server.label, []).append(reservation)
-    reader = Reader(Path(site.plan.file).parent)
+    reader = Reader(Path(facts.plan.file).parent)
     drafts: list[ServerDraft] = []
     for label, reservations in wanted.items():
         server = servers[label]

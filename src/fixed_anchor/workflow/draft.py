@@ -2,11 +2,39 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Mapping
+
 from fixed_anchor.change.change import Draft
 from fixed_anchor.core.errors import AnchorError, InputError
+from fixed_anchor.core.foreseen import Foreseen
 from fixed_anchor.core.plan import HostPlan
 from fixed_anchor.workflow.reached.site import Site
 from fixed_anchor.workflow.targets import target_of
+
+
+def drafts_of(site: Site, hosts: Iterable[HostPlan]) -> dict[str, Draft | AnchorError]:
+    """The draft of each host that is reached, or why there is none: what is planned cannot be written there."""
+    made: dict[str, Draft | AnchorError] = {}
+    for host in hosts:
+        machine, survey = site.machine(host), site.survey(host)
+        if machine is None or survey is None:
+            continue
+        try:
+            made[host.name] = target_of(machine).draft(site.plan, host, survey)
+        except AnchorError as error:
+            made[host.name] = error
+    return made
+
+
+def foreseen_of(site: Site, drafts: Mapping[str, Draft | AnchorError]) -> dict[str, Foreseen]:
+    """What each draft would declare on its host."""
+    found: dict[str, Foreseen] = {}
+    for name, draft in drafts.items():
+        host = site.plan.hosts[name]
+        machine, survey = site.machine(host), site.survey(host)
+        if machine is not None and survey is not None:
+            found[name] = target_of(machine).foresee(site.plan, host, survey, draft)
+    return found
 
 
 def draft(site: Site, host_names: tuple[str, ...] = ()) -> tuple[list[Draft], dict[str, AnchorError]]:
@@ -15,32 +43,23 @@ def draft(site: Site, host_names: tuple[str, ...] = ()) -> tuple[list[Draft], di
     Beside them why there is none, by host: it does not answer, or what is planned for it cannot be written there. Where
     one host alone is asked for that is raised.
     """
-    drafts: list[Draft] = []
-    failed: dict[str, AnchorError] = {}
     chosen = site.hosts(host_names)
     site.look_at(chosen)
-    for host in chosen:
-        if host.name in site.unreached:
-            failed[host.name] = site.unreached[host.name]
-            continue
-        try:
-            made = _draft(site, host, bool(host_names) or len(chosen) == 1)
-        except AnchorError as error:
-            if len(chosen) == 1:
-                raise
-            failed[host.name] = error
-            continue
-        drafts += [made] if made is not None else []
-    return drafts, failed
+    found = drafts_of(site, chosen)
+    drafts = [made for made in found.values() if not isinstance(made, AnchorError)]
+    failed: dict[str, AnchorError] = {
+        name: site.unreached[name] for name in (h.name for h in chosen) if name in site.unreached
+    }
+    failed |= {name: made for name, made in found.items() if isinstance(made, AnchorError)}
+    if host_names or len(chosen) == 1:
+        failed |= {h.name: _not_reached(site, h) for h in chosen if h.name not in found and h.name not in failed}
+    if failed and len(chosen) == 1:
+        raise next(iter(failed.values()))
+    return drafts, {host.name: failed[host.name] for host in chosen if host.name in failed}
 
 
-def _draft(site: Site, host: HostPlan, must_be_reached: bool) -> Draft | None:
-    machine, survey = site.machine(host), site.survey(host)
-    if machine is not None and survey is not None:
-        return target_of(machine).draft(site.plan, host, survey)
-    if not must_be_reached:
-        return None
-    raise InputError(
+def _not_reached(site: Site, host: HostPlan) -> InputError:
+    return InputError(
         f"{host.name} is not reached from here: none of its MACs is on this machine",
         file=site.plan.file,
         line=host.line,

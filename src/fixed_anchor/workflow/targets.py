@@ -10,6 +10,7 @@ from fixed_anchor.change.target import Target
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.config import InterfaceConfig
 from fixed_anchor.core.elsewhere import Elsewhere
+from fixed_anchor.core.errors import AnchorError
 from fixed_anchor.core.foreseen import Foreseen
 from fixed_anchor.core.plan import HostPlan, Plan
 from fixed_anchor.core.readiness import Readiness
@@ -34,8 +35,8 @@ class HostTarget(Target, Protocol):
         """What the plan wants of each of its interfaces that it touches."""
         ...
 
-    def foresee(self, plan: Plan, host: HostPlan, survey: HostSurvey, draft: Draft | None = None) -> Foreseen:
-        """What would be declared once the plan is carried out: by ``draft``, or by one that is made for it."""
+    def foresee(self, plan: Plan, host: HostPlan, survey: HostSurvey, draft: Draft | AnchorError) -> Foreseen:
+        """What would be declared once ``draft`` is carried out: what is now, with the reason, where there is none."""
         ...
 
     def readiness(self) -> Readiness | None:

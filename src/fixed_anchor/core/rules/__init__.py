@@ -1,1 +1,1 @@
-"""The rules that raise findings: pure functions, one module per family of the catalogue."""
+"""The rules that raise findings: pure functions of one case, one module per family of the catalogue."""

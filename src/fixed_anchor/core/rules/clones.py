@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 
 from fixed_anchor.core.findings import Finding, finding
-from fixed_anchor.core.survey import HostSurvey
+from fixed_anchor.core.rules.case import SiteCase
 
 #: What follows for each kind.
 _WHY = {
@@ -22,11 +22,11 @@ _REMEDY = {
 }
 
 
-def clone_findings(surveys: Mapping[str, HostSurvey]) -> Iterator[Finding]:
-    """One finding for each further host that shares something with an earlier one; ``surveys`` are by host."""
+def clone_findings(case: SiteCase) -> Iterator[Finding]:
+    """One finding for each further host that shares something with an earlier one."""
     seen: dict[tuple[str, str], tuple[str, str]] = {}
     told: set[tuple[str, str, str]] = set()
-    for host, survey in surveys.items():
+    for host, survey in case.facts.surveys.items():
         facts = [(i.kind, i.value, str(i.place)) for i in survey.identities]
         # Where only files were read, the MACs are those of the plan, which has a rule of its own for them.
         macs = survey.physical_macs() if survey.running else ()

@@ -35,6 +35,7 @@ from fixed_anchor.core.findings import Finding, finding
 from fixed_anchor.core.foreseen import Declared, Foreseen, Refusal
 from fixed_anchor.core.plan import HostPlan
 from fixed_anchor.core.rules.asides import aside_finding, unreadable_finding
+from fixed_anchor.core.rules.case import HostCase
 from fixed_anchor.core.rules.other_interfaces import other_interface_findings
 from fixed_anchor.core.rules.traffic import traffic_findings
 from fixed_anchor.core.rules.windows import windows_findings
@@ -63,16 +64,17 @@ _PLAIN = (
 _HALF = 3
 
 
-def declared_findings(planned: HostPlan, survey: HostSurvey, foreseen: Foreseen) -> Iterator[Finding]:
+def declared_findings(case: HostCase) -> Iterator[Finding]:
     """All findings about the declared state of a host that is reached, for the interfaces of its plan."""
+    planned, survey, foreseen = case.host, case.survey, case.foreseen
     host = planned.name
     touched = tuple(i.name for i in planned.interfaces if i.ipv4 != "untouched" or i.ipv6 != "untouched")
     if not touched:
         return
     found = [*_ports(host, survey, foreseen), *_asides(host, foreseen), *_unreadable(host, survey, touched)]
     found += [*_default_routes(host, foreseen), *_halves(host, foreseen), *_resolvers(host, survey, foreseen)]
-    found += [*windows_findings(host, survey, foreseen), *traffic_findings(host, survey, foreseen)]
-    found += other_interface_findings(host, survey, foreseen)
+    found += [*windows_findings(case), *traffic_findings(case)]
+    found += other_interface_findings(case)
     found += _takers(planned, survey, touched)
     yield from found
     # A port, and a broken file, are refused for what was told already.

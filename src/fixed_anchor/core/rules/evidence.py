@@ -5,16 +5,20 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 
 from fixed_anchor.core.findings import Finding, finding
+from fixed_anchor.core.rules.case import SiteCase
 
 
-def age_findings(path: str, age: str, limit: int, host: str) -> Iterator[Finding]:
-    """Evidence that is older than ``limit`` hours; ``age`` is in words."""
-    yield finding(
-        "evidence-old",
-        f"the evidence is {age}, and after {limit} h it is no longer relied on",
-        host=host,
-        seen_in=path,
-    )
+def age_findings(case: SiteCase) -> Iterator[Finding]:
+    """Evidence that is older than it can be relied on, for each host."""
+    carried = case.facts.carried
+    for host in case.facts.hosts if carried is not None and carried.limit is not None else ():
+        assert carried is not None
+        yield finding(
+            "evidence-old",
+            f"the evidence is {carried.age}, and after {carried.limit} h it is no longer relied on",
+            host=host.name,
+            seen_in=carried.path,
+        )
 
 
 def rests_on_evidence(path: str, without: Iterable[Finding], with_it: Iterable[Finding]) -> Iterator[Finding]:

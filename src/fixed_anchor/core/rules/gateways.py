@@ -2,39 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterable, Iterator
 
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.baseline import Baseline
 from fixed_anchor.core.config import InterfaceConfig
 from fixed_anchor.core.findings import Finding, finding
-from fixed_anchor.core.knowledge import Knowledge
-from fixed_anchor.core.plan import HostPlan, InterfacePlan, Segment
-from fixed_anchor.core.rules.wire import DhcpServerSeen
+from fixed_anchor.core.knowledge import GatewaysSaid
+from fixed_anchor.core.plan import Segment
+from fixed_anchor.core.rules.case import InterfaceCase
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
 from fixed_anchor.core.verification import PASS
 from fixed_anchor.core.wanted import gateways_of
-
-#: Who says something, and which gateways.
-Said = tuple[str, tuple[IPAddress, ...]]
+from fixed_anchor.core.wire import DhcpServerSeen
 
 
-def gateway_findings(
-    known: Knowledge,
-    host: HostPlan,
-    interface: InterfacePlan,
-    found: SurveyedInterface | None,
-    servers: Iterable[DhcpServerSeen],
-    told: Iterable[Said],
-    others: Callable[[], Iterable[HostSurvey]],
-) -> Iterator[Finding]:
+def gateway_findings(case: InterfaceCase) -> Iterator[Finding]:
     """A gateway that nobody knows who should: not the host today, not the DHCP server, not the sources.
 
-    Where several are planned, the one that is preferred counts. ``told`` is what sources say. ``others`` looks at the
-    other hosts of the plan: one that has it in force in the same segment makes a warning of it.
+    Where several are planned, the one that is preferred counts. One that another host of the plan has in force in the
+    same segment makes a warning of it.
     """
-    segment = known.plan.segments[interface.segment]
-    every = [*_says(found, servers), *told]
+    host, interface, segment = case.host, case.interface, case.segment
+    every = [*_says(case.found, case.servers), *case.known.routers_told(segment)]
     for version, method in ((4, interface.ipv4), (6, interface.ipv6)):
         if method != "fixed":
             continue
@@ -48,7 +38,7 @@ def gateway_findings(
         said = [(who, near) for who, hops in every if (near := _near(hops, version, segment))]
         if not said or any(gateway in hops for _, hops in said):
             continue
-        users = [s.host for s in others() if s.host != host.name and _uses(s, gateway, segment)]
+        users = [s.host for s in case.facts.around if s.host != host.name and _uses(s, gateway, segment)]
         words = "; ".join(f"{who}: {', '.join(map(str, hops))}" for who, hops in said)
         more = f"; in force on {', '.join(users)}" if users else ""
         yield finding(
@@ -57,18 +47,12 @@ def gateway_findings(
             host=host.name,
             interface=interface.name,
             address=gateway,
-            seen_in=known.plan.where_gateway(host, interface, gateway),
+            seen_in=case.plan.where_gateway(host, interface, gateway),
             severity="warning" if users else None,
         )
 
 
-def told_by_sources(known: Knowledge, segment: Segment) -> tuple[Said, ...]:
-    """What DHCP configurations tell the clients of a segment; for all of its hosts the same."""
-    every = ((claims.label, s.routers) for claims in known.claims for s in claims.subnets if s.routers)
-    return tuple((label, hops) for label, hops in every if any(segment.subnet_of(h) is not None for h in hops))
-
-
-def _says(found: SurveyedInterface | None, servers: Iterable[DhcpServerSeen]) -> Iterator[Said]:
+def _says(found: SurveyedInterface | None, servers: Iterable[DhcpServerSeen]) -> Iterator[GatewaysSaid]:
     if found is not None:
         hops = [r.next_hop for r in found.routes if r.is_default and r.next_hop is not None]
         yield f"default route of {found.name} today", tuple(hops)

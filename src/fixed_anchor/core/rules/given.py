@@ -10,15 +10,17 @@ from fixed_anchor.core.catalogue import BLOCKER
 from fixed_anchor.core.config import Route
 from fixed_anchor.core.findings import Finding, finding
 from fixed_anchor.core.plan import HostPlan, InterfacePlan, Plan
+from fixed_anchor.core.rules.case import InterfaceCase
 from fixed_anchor.core.rules.plan import no_default_route
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
 from fixed_anchor.core.wanted import wanted_config
 
 
-def given_findings(
-    plan: Plan, host: HostPlan, interface: InterfacePlan, survey: HostSurvey, found: SurveyedInterface
-) -> Iterator[Finding]:
-    """All of it for one interface of the plan, which the survey ``found``."""
+def given_findings(case: InterfaceCase) -> Iterator[Finding]:
+    """All of it for one interface of the plan that its host has."""
+    plan, host, interface, survey, found = case.plan, case.host, case.interface, case.survey, case.found
+    if survey is None or found is None:
+        return
     raised = partial(finding, host=host.name, interface=interface.name)
     takes_time_servers = survey.time_service is not None or found.stack == "networkd"
     yield from _lease_supplied_more(plan, interface, found, takes_time_servers, raised)

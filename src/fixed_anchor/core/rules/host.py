@@ -5,19 +5,18 @@ from __future__ import annotations
 from collections.abc import Iterator
 from functools import partial
 
-from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.catalogue import BLOCKER
-from fixed_anchor.core.errors import AnchorError, InputError
+from fixed_anchor.core.errors import InputError
 from fixed_anchor.core.findings import Finding, finding
-from fixed_anchor.core.plan import HostPlan, InterfacePlan, Plan
+from fixed_anchor.core.plan import HostPlan, Plan
+from fixed_anchor.core.rules.case import InterfaceCase, SiteCase
 from fixed_anchor.core.rules.given import given_findings
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
 
 
-def _of_dhcpcd(
-    host: HostPlan, interface: InterfacePlan, found: SurveyedInterface, survey: HostSurvey
-) -> Iterator[Finding]:
+def _of_dhcpcd(case: InterfaceCase, found: SurveyedInterface, survey: HostSurvey) -> Iterator[Finding]:
     """What of IPv6 goes with dhcpcd, which does it by itself where only IPv4 is declared (dhcpcd(8))."""
+    host, interface = case.host, case.interface
     goes = found.link.client == "dhcpcd" and interface.ipv4 in ("fixed", "off") and interface.ipv6 == "untouched"
     if not goes or (found.declared is not None and found.declared.ipv6 in ("dhcp", "fixed")):
         return
@@ -37,17 +36,14 @@ def _of_dhcpcd(
             )
 
 
-def host_findings(
-    plan: Plan, host: HostPlan, interface: InterfacePlan, survey: HostSurvey, session: IPAddress | None
-) -> Iterator[Finding]:
-    """The findings of the family ``host`` for one interface.
-
-    ``session`` is the address of this machine that the operator's own session
-    comes in by, if there is one.
-    """
+def host_findings(case: InterfaceCase) -> Iterator[Finding]:
+    """The findings of the family ``host`` for one interface; none where its host is not reached."""
+    plan, host, interface, survey = case.plan, case.host, case.interface, case.survey
+    if survey is None:
+        return
     raised = partial(finding, host=host.name, interface=interface.name)
     where = f"{plan.file}:{interface.line}"
-    found = survey.interface(interface.name)
+    found = case.found
     if survey.unknown and interface is host.interfaces[0]:
         what = f"{host.name} could not be looked at{'' if found is None else ' as a whole'}: {survey.unknown}"
         yield raised("host-not-reached", what, seen_in=where, remedy="collect again, elevated")
@@ -80,7 +76,7 @@ def host_findings(
         )
     elif survey.running and found.is_down:
         yield raised("link-down", f"the link of {interface.name} is down", seen_in=f"the kernel of {survey.host}")
-    yield from _of_dhcpcd(host, interface, found, survey)
+    yield from _of_dhcpcd(case, found, survey)
     for address in found.addresses:
         if address.origin == "link-local" and address.address.version == 4:
             yield raised(
@@ -98,7 +94,8 @@ def host_findings(
             interface=None,
             seen_in=plan.where("hosts", host.name, "hostname", line=host.line),
         )
-    yield from given_findings(plan, host, interface, survey, found)
+    yield from given_findings(case)
+    session = case.session
     if session is not None and any(a.address.ip == session for a in found.addresses):
         yield raised(
             "your-session-rides-here",
@@ -108,16 +105,21 @@ def host_findings(
         )
 
 
-def not_reached(plan: Plan, host: HostPlan, why: AnchorError) -> Finding:
-    """The finding of a host that the plan reaches, and that could not be looked at."""
-    said = f"{why.where}: {why.what}" if why.where else why.what
-    return finding(
-        "host-not-reached",
-        said if host.name in said else f"{host.name} could not be looked at: {said}",
-        host=host.name,
-        seen_in=plan.where("hosts", host.name, "reach", line=host.line),
-        remedy=why.remedy,
-    )
+def unreached_findings(case: SiteCase) -> Iterator[Finding]:
+    """The hosts that the plan reaches, and that could not be looked at."""
+    plan = case.facts.plan
+    for host in case.facts.hosts:
+        why = case.facts.unreached.get(host.name)
+        if why is None:
+            continue
+        message = f"{why.where}: {why.what}" if why.where else why.what
+        yield finding(
+            "host-not-reached",
+            message if host.name in message else f"{host.name} could not be looked at: {message}",
+            host=host.name,
+            seen_in=plan.where("hosts", host.name, "reach", line=host.line),
+            remedy=why.remedy,
+        )
 
 
 def host_of_machine(plan: Plan, survey: HostSurvey, wanted: str | None) -> HostPlan:

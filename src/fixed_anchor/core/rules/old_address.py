@@ -9,10 +9,12 @@ from fixed_anchor.core.addresses import IPAddress, addresses_in
 from fixed_anchor.core.aside import NAMES
 from fixed_anchor.core.catalogue import BLOCKER
 from fixed_anchor.core.elsewhere import Elsewhere, ListenAddress, Listener, Mention
+from fixed_anchor.core.errors import AnchorError
 from fixed_anchor.core.findings import Finding, finding
 from fixed_anchor.core.foreseen import Foreseen
 from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.core.plan import Plan
+from fixed_anchor.core.rules.case import SiteCase
 from fixed_anchor.core.secrets import masked_line
 
 _CODE = "old-address-in-use"
@@ -22,7 +24,33 @@ _SSHD, _IN_ITS_STEAD = ("sshd", "dropbear"), "systemd"
 _LINES = 8
 
 
-def on_host(host: str, foreseen: Foreseen, found: Elsewhere, going: frozenset[IPAddress]) -> Iterator[Finding]:
+def old_address_findings(case: SiteCase) -> Iterator[Finding]:
+    """All about the addresses that go from the hosts that are drafted."""
+    facts = case.facts
+    gone = addresses_gone(facts.plan, facts.going)
+    for name, found in facts.searched.items():
+        if isinstance(found, AnchorError):
+            yield from _not_searched(name, (str(found),))
+            continue
+        going = facts.going.get(name, frozenset())
+        if name in case.foreseen:
+            yield from _on_host(name, case.foreseen[name], found, going)
+        yield from _on_other_host(name, {a: of for a, of in gone.items() if of != name}, found)
+        yield from _not_searched(name, found.left_out)
+    yield from _in_sources(facts.known, gone)
+    yield from _in_plan(facts.plan, gone)
+
+
+def addresses_gone(plan: Plan, going: Mapping[str, frozenset[IPAddress]]) -> dict[IPAddress, str]:
+    """Of which host each address is that no host will have: ``going`` are those that each host gives up.
+
+    What one host gives up and another one takes is named rightly by everybody but the first.
+    """
+    taken = {a for host in plan.hosts.values() for i in host.interfaces for a in i.every_address}
+    return {address: name for name, addresses in going.items() for address in addresses if address not in taken}
+
+
+def _on_host(host: str, foreseen: Foreseen, found: Elsewhere, going: frozenset[IPAddress]) -> Iterator[Finding]:
     """What the host itself still has of its addresses that go."""
     yield from _sockets(host, foreseen, found, going)
     yield from _sshd_config(host, found.listen_addresses, going)
@@ -33,14 +61,14 @@ def on_host(host: str, foreseen: Foreseen, found: Elsewhere, going: frozenset[IP
     yield from _mentions(host, "goes", stays, foreseen)
 
 
-def on_other_host(host: str, of: Mapping[IPAddress, str], found: Elsewhere) -> Iterator[Finding]:
+def _on_other_host(host: str, of: Mapping[IPAddress, str], found: Elsewhere) -> Iterator[Finding]:
     """What another host of the plan says of addresses that go; ``of`` tells from which host."""
     for address, owner in of.items():
         mentions = (m for m in found.mentions if m.address == address)
         yield from _mentions(host, f"goes from {owner}", mentions, None)
 
 
-def not_searched(host: str, left_out: Iterable[str]) -> Iterator[Finding]:
+def _not_searched(host: str, left_out: Iterable[str]) -> Iterator[Finding]:
     """What the search of a host left out."""
     said = list(left_out)
     if said:
@@ -153,19 +181,23 @@ def _new_address(foreseen: Foreseen, address: IPAddress) -> IPAddress | None:
     return held[0] if len(held) == 1 else None
 
 
-def in_sources(known: Knowledge, of: Mapping[IPAddress, str], told: Iterable[Finding]) -> Iterator[Finding]:
-    """What DNS, host tables and address lists say of addresses that go; places in ``told`` were told already."""
-    places = {f.seen_in for f in told if f.code == "dns-says-otherwise"}
+def told_once(findings: list[Finding]) -> list[Finding]:
+    """Without those of addresses that go where the same record is told of as saying otherwise than the plan."""
+    places = {f.seen_in for f in findings if f.code == "dns-says-otherwise"}
+    return [f for f in findings if f.code != _CODE or f.seen_in not in places]
+
+
+def _in_sources(known: Knowledge, of: Mapping[IPAddress, str]) -> Iterator[Finding]:
+    """What DNS, host tables and address lists say of addresses that go."""
     for address, host in of.items():
         raised = partial(finding, _CODE, host=host, address=address)
         for record in known.records(address)[:_LINES]:
             who = "the host table" if record.kind == "hosts" else "DNS"
-            if str(record.place) not in places:
-                yield raised(
-                    f"{who} has {address} for {record.name}, and this address goes from {host}",
-                    seen_in=str(record.place),
-                    remedy="change the record when the host has moved",
-                )
+            yield raised(
+                f"{who} has {address} for {record.name}, and this address goes from {host}",
+                seen_in=str(record.place),
+                remedy="change the record when the host has moved",
+            )
         for row in known.listed(address)[:_LINES]:
             yield raised(
                 f"{address} is listed for {row.name or 'somebody'}, and this address goes from {host}",
@@ -174,7 +206,7 @@ def in_sources(known: Knowledge, of: Mapping[IPAddress, str], told: Iterable[Fin
             )
 
 
-def in_plan(plan: Plan, of: Mapping[IPAddress, str]) -> Iterator[Finding]:
+def _in_plan(plan: Plan, of: Mapping[IPAddress, str]) -> Iterator[Finding]:
     """What the plan itself tells hosts to use, and what would not be there any more."""
     for address, what, seen_in in _used(plan, of):
         yield finding(

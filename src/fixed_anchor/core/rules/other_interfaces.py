@@ -8,11 +8,13 @@ from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.catalogue.kinds import WARNING
 from fixed_anchor.core.findings import Finding, finding
 from fixed_anchor.core.foreseen import Foreseen
+from fixed_anchor.core.rules.case import HostCase
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
 
 
-def other_interface_findings(host: str, survey: HostSurvey, foreseen: Foreseen) -> Iterator[Finding]:
+def other_interface_findings(case: HostCase) -> Iterator[Finding]:
     """The findings about addresses that would be on two interfaces; those that move with the plan are none."""
+    host, survey, foreseen = case.host.name, case.survey, case.foreseen
     for name, wanted in foreseen.wanted.items():
         for address in wanted.addresses:
             for other in survey.interfaces:

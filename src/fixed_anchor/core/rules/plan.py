@@ -10,14 +10,23 @@ from ipaddress import IPv4Address, IPv6Address
 from fixed_anchor.core.addresses import IPAddress, IPNetwork, address_key
 from fixed_anchor.core.findings import Finding, finding
 from fixed_anchor.core.plan import HostPlan, InterfacePlan, Plan, Segment
+from fixed_anchor.core.rules.case import SiteCase
 from fixed_anchor.core.wanted import gateways_of
 
 _LABEL = r"(?!-)[a-z0-9-]{1,63}(?<!-)"
 _HOST_NAME = re.compile(rf"{_LABEL}(?:\.{_LABEL})*", re.IGNORECASE)
 
 
-def plan_findings(plan: Plan) -> Iterator[Finding]:
-    """All findings of the family ``plan``. O(n log n) in the number of addresses."""
+def plan_findings(case: SiteCase) -> Iterator[Finding]:
+    """All findings of the family ``plan`` about the hosts that are checked, and about none.
+
+    O(n log n) in the number of addresses: what two hosts have is looked for among all of the plan.
+    """
+    names = {host.name for host in case.facts.hosts}
+    yield from (found for found in _of_plan(case.facts.plan) if found.host is None or found.host in names)
+
+
+def _of_plan(plan: Plan) -> Iterator[Finding]:
     yield from _segments(plan)
     yield from _hostnames(plan)
     yield from _shared_between_interfaces(plan)

@@ -2,32 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator
+from collections.abc import Iterator
 
 from fixed_anchor.core.addresses import IPNetwork, with_prefix
 from fixed_anchor.core.findings import Finding, finding
-from fixed_anchor.core.plan import HostPlan, InterfacePlan, Plan, PlannedAddress, Segment
-from fixed_anchor.core.rules.wire import DhcpServerSeen
-from fixed_anchor.core.survey import SurveyedInterface
+from fixed_anchor.core.plan import InterfacePlan, PlannedAddress, Segment
+from fixed_anchor.core.rules.case import InterfaceCase
 from fixed_anchor.core.wanted import gateways_of
 
 
-def prefix_findings(
-    plan: Plan,
-    host: HostPlan,
-    interface: InterfacePlan,
-    found: SurveyedInterface | None,
-    servers: Collection[DhcpServerSeen],
-) -> Iterator[Finding]:
-    """``found`` is the interface as it is now, where that is known; ``servers`` are the segment's that answered."""
+def prefix_findings(case: InterfaceCase) -> Iterator[Finding]:
+    """A prefix that is not that of its subnet, of the interface as it is now, or of what a DHCP server says."""
+    host, interface, found, servers = case.host, case.interface, case.found, case.servers
     if found is None and not servers and all(held.prefix is None for held in interface.own):
         # Of the usual host of a large plan there is nothing to compare with.
         return
-    segment = plan.segments[interface.segment]
+    segment = case.segment
 
     def raised(held: PlannedAddress, message: str, seen_in: str | None = None) -> Finding:
         # The first line that is asked for parses the whole plan again: it is not asked for in vain.
-        seen_in = seen_in or plan.where_held(host, interface, held.address)
+        seen_in = seen_in or case.plan.where_held(host, interface, held.address)
         code, address = "prefix-differs", held.address
         return finding(code, message, host=host.name, interface=interface.name, address=address, seen_in=seen_in)
 

@@ -6,12 +6,16 @@ from collections.abc import Iterator
 from functools import partial
 
 from fixed_anchor.core.findings import Finding, finding
-from fixed_anchor.core.readiness import Readiness
+from fixed_anchor.core.rules.case import HostCase
 
 
-def readiness_findings(found: Readiness, interfaces: tuple[str, ...], host: str) -> Iterator[Finding]:
-    """The findings about a change of ``interfaces`` of ``host``."""
-    raised = partial(finding, host=host)
+def readiness_findings(case: HostCase) -> Iterator[Finding]:
+    """The findings about a change of the interfaces that the plan touches."""
+    found = case.facts.readiness.get(case.host.name)
+    if found is None:
+        return
+    interfaces = {i.name for i in case.host.interfaces if i.ipv4 != "untouched" or i.ipv6 != "untouched"}
+    raised = partial(finding, host=case.host.name)
     for what in found.busy:
         yield raised("stack-busy", f"the network stack is in the middle of a change: {what}", seen_in="processes")
     for root in found.carry_root:

@@ -14,6 +14,7 @@ from fixed_anchor.core.findings import Finding, finding
 from fixed_anchor.core.indexed_claims import few, whom
 from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.core.plan import HostPlan, InterfacePlan, Segment
+from fixed_anchor.core.rules.case import InterfaceCase, SegmentCase, SiteCase
 
 #: A pool with more of its addresses leased than this share is nearly full.
 NEARLY_FULL = 0.9
@@ -21,18 +22,12 @@ NEARLY_FULL = 0.9
 Raised = Callable[..., Finding]
 
 
-def knowledge_findings(
-    known: Knowledge,
-    host: HostPlan,
-    interface: InterfacePlan,
-    leased_now: tuple[IPAddress, ...] = (),
-    held_now: tuple[IPAddress, ...] = (),
-) -> Iterator[Finding]:
-    """The findings of the family ``knowledge`` for one interface.
-
-    ``leased_now`` are the addresses that the interface holds by DHCP today, ``held_now`` all
-    that it holds; both are empty where that is not known.
-    """
+def knowledge_findings(case: InterfaceCase) -> Iterator[Finding]:
+    """The findings of the family ``knowledge`` for one interface."""
+    known, host, interface, found = case.known, case.host, case.interface, case.found
+    # The addresses that the interface holds today by DHCP, and all that it holds.
+    leased_now = found.leased_addresses() if found is not None else ()
+    held_now = tuple(a.address.ip for a in found.addresses) if found is not None else ()
     segment = interface.segment
     usual = not interface.expect and not leased_now and not known.knows_names and known.pools_known(segment)
     if usual and all(known.nothing_known(segment, h.address) for h in interface.own):
@@ -226,8 +221,9 @@ def _forward_names(known: Knowledge, host: HostPlan, interface: InterfacePlan, r
 # --- what is said of segments, not of addresses ---------------------------------------------
 
 
-def segment_findings(known: Knowledge, segment: Segment) -> Iterator[Finding]:
+def segment_findings(case: SegmentCase) -> Iterator[Finding]:
     """Where sources and plan say different things of a segment, and pools that are nearly full."""
+    known, segment = case.facts.known, case.segment
     for claims in known.claims:
         for subnet in claims.subnets:
             yield from _disagreements(segment, subnet)
@@ -235,8 +231,9 @@ def segment_findings(known: Knowledge, segment: Segment) -> Iterator[Finding]:
     yield from _nearly_full(known, segment)
 
 
-def source_findings(known: Knowledge) -> Iterator[Finding]:
+def source_findings(case: SiteCase) -> Iterator[Finding]:
     """What could not be read, and what is not written cleanly."""
+    known = case.facts.known
     for unread in known.unread:
         yield finding("source-unreadable", f"{unread.label}: {unread.why}", seen_in=unread.where)
     for claims, remark in known.untidy():

@@ -5,9 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 from functools import partial
 
+import msgspec
+
 from fixed_anchor.core.findings import Finding, finding
 from fixed_anchor.core.programs import TRIED, is_untried, too_old
 from fixed_anchor.core.rules.asides import of_survey
+from fixed_anchor.core.rules.case import InterfaceCase
 from fixed_anchor.core.rules.declared import CODES
 from fixed_anchor.core.survey import NOBODY, HostSurvey, SurveyedInterface
 
@@ -45,9 +48,12 @@ def survey_findings(survey: HostSurvey) -> tuple[Finding, ...]:
     return tuple(found)
 
 
-def of_change(survey: HostSurvey, interface: str, left_alone: tuple[str, ...]) -> Iterator[Finding]:
-    """Those of them that matter to a change of ``interface``; ``left_alone`` are addresses that the plan lets be."""
-    for found in survey_findings(survey):
+def stock_findings(case: InterfaceCase) -> Iterator[Finding]:
+    """Those of them that matter to a change of the interface; not of addresses that the plan lets be."""
+    if case.survey is None:
+        return
+    interface, left_alone = case.interface.name, tuple(map(str, case.interface.leave_alone))
+    for found in survey_findings(case.survey):
         # What is judged by the files as they would be has rules of its own.
         if found.interface != interface or found.code in DRAFTED_AWAY or found.code in CODES:
             continue
@@ -55,7 +61,7 @@ def of_change(survey: HostSurvey, interface: str, left_alone: tuple[str, ...]) -
             continue
         if found.address in left_alone:
             continue
-        yield found
+        yield msgspec.structs.replace(found, host=case.host.name)
 
 
 def _two_stacks(survey: HostSurvey, interface: SurveyedInterface) -> Iterator[Finding]:

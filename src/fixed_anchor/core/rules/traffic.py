@@ -6,12 +6,12 @@ from collections.abc import Iterator, Mapping
 
 from fixed_anchor.core.config import Route
 from fixed_anchor.core.findings import Finding, finding
-from fixed_anchor.core.foreseen import Foreseen
-from fixed_anchor.core.survey import HostSurvey
+from fixed_anchor.core.rules.case import HostCase
 
 
-def traffic_findings(host: str, survey: HostSurvey, foreseen: Foreseen) -> Iterator[Finding]:
+def traffic_findings(case: HostCase) -> Iterator[Finding]:
     """The finding that another interface would carry it, where every default route has a metric that tells so."""
+    host, survey, foreseen = case.host.name, case.survey, case.foreseen
     for version in (4, 6):
         today = {i.name: i.default_routes(version) for i in survey.interfaces}
         then = dict(today)

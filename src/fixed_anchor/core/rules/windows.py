@@ -20,14 +20,16 @@ from fixed_anchor.core.config import InterfaceConfig
 from fixed_anchor.core.findings import Finding, finding
 from fixed_anchor.core.foreseen import Foreseen
 from fixed_anchor.core.rules.asides import aside_finding
+from fixed_anchor.core.rules.case import HostCase
 from fixed_anchor.core.survey import HostSurvey
 
 #: The category of a network in which the firewall lets nobody in.
 _PUBLIC = "Public"
 
 
-def windows_findings(host: str, survey: HostSurvey, foreseen: Foreseen) -> Iterator[Finding]:
+def windows_findings(case: HostCase) -> Iterator[Finding]:
     """All findings about what only Windows machines have; none for a host without such asides."""
+    host, survey, foreseen = case.host.name, case.survey, case.foreseen
     for aside in foreseen.asides:
         if aside.kind == ROLE and foreseen.going:
             gone = ", ".join(sorted(map(str, foreseen.going)))

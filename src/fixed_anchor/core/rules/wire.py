@@ -2,107 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterator
 from functools import partial
 
-import msgspec
-
 from fixed_anchor.core.addresses import IPAddress
-from fixed_anchor.core.findings import Consulted, Finding, finding
+from fixed_anchor.core.findings import Finding, finding
 from fixed_anchor.core.knowledge import Knowledge
-from fixed_anchor.core.plan import HostPlan, InterfacePlan, Segment
+from fixed_anchor.core.plan import Segment
+from fixed_anchor.core.rules.case import InterfaceCase, SegmentCase, SiteCase
+from fixed_anchor.core.wanted import gateways_asked
+from fixed_anchor.core.wire import DhcpServerSeen, WireAnswer
 
 
-class Holder(msgspec.Struct, frozen=True):
-    """A machine that answered for an address: its MAC and how it was seen (``ARP reply``, ...)."""
-
-    mac: str
-    seen_by: str
-
-
-class WireAnswer(msgspec.Struct, frozen=True):
-    """What was asked on the wire about one address, and who answered.
-
-    ``asked`` names the conversation (``3 ARP probes, RFC 5227``), ``vantage`` the place
-    it was held from, ``at`` the time of day. ``probers`` are the MACs of machines that asked for the address
-    themselves to the end, as whoever is about to take it does; ``proxies`` of machines that answer for every address.
-    """
-
-    address: IPAddress
-    holders: tuple[Holder, ...]
-    asked: str
-    vantage: str
-    at: str
-    probers: tuple[str, ...] = ()
-    proxies: tuple[str, ...] = ()
-
-    def foreign(self, own_macs: frozenset[str]) -> tuple[Holder, ...]:
-        """The holders whose MACs are not among ``own``."""
-        return tuple(h for h in self.holders if h.mac not in own_macs)
-
-    def consulted(self, own_macs: frozenset[str]) -> Consulted:
-        """The answer as a line of evidence; ``own`` are MACs of the host itself."""
-        foreign = self.foreign(own_macs)
-        said = f"{self.asked}: " + ("answered by " + " and ".join(h.mac for h in foreign) if foreign else "no answer")
-        if self.proxies:
-            said += f", but {' and '.join(self.proxies)}, which answers for every address"
-        if self.probers and not foreign:
-            said += f", but {' and '.join(self.probers)} asks for it as well"
-        return Consulted(self.vantage, said, self.at)
-
-
-def more_telling(first: WireAnswer, second: WireAnswer, own_macs: frozenset[str]) -> WireAnswer:
-    """Of what was seen of one address from two places that in which somebody has it, or is about to take it."""
-    for tells in (lambda a: a.foreign(own_macs), lambda a: set(a.probers) - own_macs, lambda a: a.proxies):
-        for answer in (first, second):
-            if tells(answer):
-                return answer
-    return first
-
-
-class DhcpServerSeen(msgspec.Struct, frozen=True):
-    """A DHCP server that answered: its address and MAC, and what it would tell a client.
-
-    ``offered`` is ``None`` where it only answered an INFORM; ``lease_seconds`` likewise. ``broken_option`` is the
-    code of an option that overruns its message, up to which it was read.
-    """
-
-    server: IPAddress
-    mac: str
-    offered: IPAddress | None
-    prefix: int | None
-    routers: tuple[IPAddress, ...]
-    resolvers: tuple[IPAddress, ...]
-    search: tuple[str, ...]
-    lease_seconds: int | None
-    vantage: str
-    at: str
-    broken_option: int | None = None
-
-    def __str__(self) -> str:
-        said = []
-        if self.routers:
-            said.append("router " + ", ".join(map(str, self.routers)))
-        if self.resolvers:
-            said.append("resolvers " + ", ".join(map(str, self.resolvers)))
-        if self.lease_seconds is not None:
-            said.append(f"for {self.lease_seconds} s")
-        return f"{self.server} at {self.mac}" + (": " + ", ".join(said) if said else "")
-
-
-def wire_findings(
-    host: HostPlan,
-    interface: InterfacePlan,
-    gateways: tuple[IPAddress, ...],
-    answers: Mapping[IPAddress, WireAnswer],
-    own_macs: frozenset[str],
-    why_not: Mapping[IPAddress, str],
-) -> Iterator[Finding]:
-    """The findings of the family ``wire`` for one interface.
-
-    ``answers`` holds what was learnt for the interface's addresses and ``gateways``;
-    ``why_not`` says of others why they were not asked for.
-    """
+def wire_findings(case: InterfaceCase) -> Iterator[Finding]:
+    """The findings of the family ``wire`` for one interface, whose own addresses and gateways were asked for."""
+    host, interface, job, own_macs = case.host, case.interface, (case.host.name, case.interface.name), case.own_macs
+    if case.facts.wire is None or job in case.wire.without_neighbours:
+        return
+    gateways = gateways_asked(case.plan, interface)
+    answers, (_, why_not) = case.wire.most_telling(job, own_macs), case.wire.of(job)
     asked = list(interface.every_address)
     raised = partial(finding, host=host.name, interface=interface.name)
     missing = [a for a in (*asked, *gateways) if a not in answers]
@@ -157,9 +75,10 @@ def _of_gateway(gateway: IPAddress, answer: WireAnswer, raised: partial[Finding]
         yield raised("gateway-two-owners", what, address=gateway, seen_in=answer.vantage)
 
 
-def server_findings(segment: Segment, known: Knowledge, seen: Iterable[DhcpServerSeen]) -> Iterator[Finding]:
+def server_findings(case: SegmentCase) -> Iterator[Finding]:
     """DHCP servers that do not belong on the segment, and what those that do tell otherwise than the plan."""
-    for server in seen:
+    segment, known = case.segment, case.facts.known
+    for server in case.wire.servers.get(segment.name, ()):
         where = f"DHCP answer of {server.server}, {server.vantage}"
         if server.broken_option is not None:
             yield finding(
@@ -211,23 +130,23 @@ def _belongs(segment: Segment, known: Knowledge, seen: DhcpServerSeen) -> bool:
     return reserved or any(seen.offered in pool for pool, _ in known.pools(segment.name))
 
 
-def resolver_findings(segment: Segment, silent: Mapping[IPAddress, str]) -> Iterator[Finding]:
-    """Resolvers of the segment that did not answer; ``silent`` maps them to the vantage they were asked from."""
-    for resolver, vantage in silent.items():
+def resolver_findings(case: SegmentCase) -> Iterator[Finding]:
+    """Resolvers of the segment that did not answer."""
+    segment = case.segment
+    for resolver, vantage in case.wire.silent.items():
         if resolver in segment.resolvers:
             what = f"the resolver {resolver} of {segment.name} does not answer"
             yield finding("resolver-silent", what, address=resolver, seen_in=vantage)
 
 
-def switched_off(jobs: Iterable[tuple[HostPlan, InterfacePlan]]) -> Iterator[Finding]:
+def not_looked_findings(case: SiteCase) -> Iterator[Finding]:
     """One finding for all addresses, where the operator said not to look at the wire."""
-    every = list(jobs)
-    count = sum(len(i.every_address) for _, i in every)
-    if count:
-        hosts = {h.name for h, _ in every}
+    hosts = [host for host in case.facts.hosts if host.interfaces]
+    count = sum(len(i.every_address) for host in hosts for i in host.interfaces)
+    if count and case.facts.wire is None:
         yield finding(
             "not-probed",
             f"{count} address{'es were' if count > 1 else ' was'} not probed: --no-wire",
             seen_in="no vantage",
-            host=next(iter(hosts)) if len(hosts) == 1 else None,
+            host=hosts[0].name if len(hosts) == 1 else None,
         )

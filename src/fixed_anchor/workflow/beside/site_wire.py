@@ -11,12 +11,11 @@ from functools import partial
 import msgspec
 
 from fixed_anchor.core.addresses import IPAddress
-from fixed_anchor.core.claims import Claims
 from fixed_anchor.core.errors import NoAccess
 from fixed_anchor.core.plan import HostPlan, InterfacePlan, Plan, Segment
 from fixed_anchor.core.resolving import ONLY_TCP, SILENT, questions, usefulness
-from fixed_anchor.core.rules.wire import DhcpServerSeen, WireAnswer, more_telling
-from fixed_anchor.core.wanted import gateways_of
+from fixed_anchor.core.wanted import gateways_asked
+from fixed_anchor.core.wire import JobName, WireSeen
 from fixed_anchor.vantages.protocol import AsksDns, Vantage
 from fixed_anchor.workflow.beside.on_segment import neighbour_of, vantage_for
 from fixed_anchor.workflow.network import names
@@ -25,63 +24,6 @@ from fixed_anchor.workflow.reached.at_once import at_once
 from fixed_anchor.workflow.reached.site import Site
 
 Job = tuple[HostPlan, InterfacePlan]
-JobName = tuple[str, str]
-
-
-class SiteWire:
-    """What was seen. ``why`` says why something was not, where nothing more is known of it."""
-
-    def __init__(self, why: str = "no vantage") -> None:
-        self.why = why
-        self._answers: dict[JobName, dict[IPAddress, WireAnswer]] = {}
-        self._second: dict[JobName, dict[IPAddress, WireAnswer]] = {}
-        self._why_not: dict[JobName, dict[IPAddress, str]] = {}
-        #: Interfaces whose link has no neighbours: a tunnel, a point-to-point link.
-        self.without_neighbours: set[JobName] = set()
-        #: The places from which each segment was looked at.
-        self.vantages: dict[str, list[str]] = {}
-        #: DHCP servers that answered, by segment.
-        self.servers: dict[str, tuple[DhcpServerSeen, ...]] = {}
-        #: Resolvers that did not answer, and the vantage they were asked from.
-        self.silent: dict[IPAddress, str] = {}
-        #: What the resolvers know of the addresses and names at hand.
-        self.names: list[Claims] = []
-
-    def of(self, job: JobName) -> tuple[dict[IPAddress, WireAnswer], dict[IPAddress, str]]:
-        """The answers for the addresses of one interface, and why there are none for others."""
-        return self._answers.get(job, {}), self._why_not.get(job, {})
-
-    def second(self, job: JobName) -> dict[IPAddress, WireAnswer]:
-        """What a second host saw of the addresses of one interface."""
-        return self._second.get(job, {})
-
-    def most_telling(self, job: JobName, own_macs: frozenset[str]) -> dict[IPAddress, WireAnswer]:
-        """For each address what was seen from that place which saw somebody with it; ``own_macs`` are the host's."""
-        answers, second = self._answers.get(job, {}), self.second(job)
-        both = {a: more_telling(answer, second.get(a, answer), own_macs) for a, answer in answers.items()}
-        return {**second, **both}
-
-    def answered(self, job: JobName, answer: WireAnswer, is_second: bool = False) -> None:
-        """Keeps an answer for an interface."""
-        (self._second if is_second else self._answers).setdefault(job, {})[answer.address] = answer
-
-    def looks_from(self, segment: Segment, vantage: Vantage) -> None:
-        """Keeps a place from which a segment is looked at, and whether it sees less than one that sends frames."""
-        shown = vantage.name + ("" if vantage.frames is not None else " (weaker: the neighbour table there)")
-        places = self.vantages.setdefault(segment.name, [])
-        if shown not in places:
-            places.append(shown)
-
-    def not_asked(self, job: JobName, address: IPAddress, why: str) -> None:
-        """Keeps why nobody asked for an address of an interface."""
-        self._why_not.setdefault(job, {})[address] = why
-
-
-def gateways_asked(plan: Plan, interface: InterfacePlan) -> tuple[IPAddress, ...]:
-    """The gateways that the interface will use: those of its fixed families."""
-    gateways = gateways_of(interface, plan.segments[interface.segment])
-    four, six = interface.ipv4 == "fixed", interface.ipv6 == "fixed"
-    return tuple([g.address for g in gateways if (four if g.address.version == 4 else six)])
 
 
 class _Question(msgspec.Struct, frozen=True):
@@ -103,12 +45,12 @@ class _Lookout(msgspec.Struct):
     looks_at: list[Segment] = []
 
 
-def look_at_wire(site: Site, jobs: Iterable[Job]) -> SiteWire:
+def look_at_wire(site: Site, jobs: Iterable[Job]) -> WireSeen:
     """Probes the addresses and gateways of ``jobs``, those of one vantage together.
 
     DHCP servers and resolvers of their segments are asked as well.
     """
-    seen = SiteWire()
+    seen = WireSeen()
     lookouts: dict[str, _Lookout] = {}
     for host, interface in jobs:
         addresses = list(interface.every_address)
@@ -144,12 +86,14 @@ def look_at_wire(site: Site, jobs: Iterable[Job]) -> SiteWire:
             raise failed
     for one in lookouts.values():
         for segment in one.looks_at:
-            seen.looks_from(segment, one.vantage)
+            # Whoever sends no frames sees less.
+            weaker = "" if one.vantage.frames is not None else " (weaker: the neighbour table there)"
+            seen.looks_from(segment, one.vantage.name + weaker)
         _ask_names(seen, site.plan, one.vantage, one.segments.values(), one.jobs)
     return seen
 
 
-def _look_from(seen: SiteWire, ours: frozenset[str], lookout: _Lookout) -> None:
+def _look_from(seen: WireSeen, ours: frozenset[str], lookout: _Lookout) -> None:
     gateways = {g.address for segment in lookout.segments.values() for g in segment.gateways}
     targets = [question.target for question in lookout.questions]
     in_use = [target for target in targets if target in gateways]
@@ -169,7 +113,7 @@ def _look_from(seen: SiteWire, ours: frozenset[str], lookout: _Lookout) -> None:
         seen.servers[segment] = looked.servers
 
 
-def _ask_names(seen: SiteWire, plan: Plan, vantage: AsksDns, segments: Iterable[Segment], jobs: list[Job]) -> None:
+def _ask_names(seen: WireSeen, plan: Plan, vantage: AsksDns, segments: Iterable[Segment], jobs: list[Job]) -> None:
     """Whether the resolvers answer, and what the first that does knows of the addresses and names of ``jobs``."""
     answering: list[IPAddress] = []
     for segment in segments:

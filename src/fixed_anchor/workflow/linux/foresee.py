@@ -21,28 +21,22 @@ from fixed_anchor.formats import FORMATS
 from fixed_anchor.formats.protocol import Declaration, Format
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe.fetching import format_files
-from fixed_anchor.workflow.linux.draft import draft_host
 from fixed_anchor.workflow.linux.own_parser import tried
 
 #: What stands between the addresses of a line.
 _NOT_ADDRESS = re.compile(r"[^0-9a-fA-F.:/]+")
 
 
-def foresee(plan: Plan, host: HostPlan, machine: Machine, survey: HostSurvey, draft: Draft | None = None) -> Foreseen:
-    """The declared state of ``host`` after ``draft``, or after one that is made here.
-
-    It is as it is now, with the reason, where none can be made.
-    """
+def foresee(plan: Plan, host: HostPlan, machine: Machine, survey: HostSurvey, draft: Draft | AnchorError) -> Foreseen:
+    """The declared state of ``host`` after ``draft``; as it is now, with the reason, where none could be made."""
     touched = [i for i in host.interfaces if i.ipv4 != "untouched" or i.ipv6 != "untouched"]
     wanted = {i.name: wanted_config(plan, i) for i in touched if survey.interface(i.name) is not None}
     edits: tuple[FileEdit, ...] = ()
     refusal = None
-    try:
-        if wanted:
-            drafted = draft if draft is not None else draft_host(plan, host, machine, survey)
-            edits = files_in(drafted.content).ends_with()
-    except AnchorError as error:
-        refusal = refusal_of(error, plan, next((i.line for i in touched if i.name in wanted), host.line))
+    if wanted and isinstance(draft, AnchorError):
+        refusal = refusal_of(draft, plan, next((i.line for i in touched if i.name in wanted), host.line))
+    elif wanted and not isinstance(draft, AnchorError):
+        edits = files_in(draft.content).ends_with()
     declared: dict[str, Declared] = {}
     asides: list[Aside] = []
     for name in dict.fromkeys(i.stack for i in survey.interfaces if i.stack is not None):

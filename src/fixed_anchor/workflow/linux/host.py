@@ -15,7 +15,7 @@ from fixed_anchor.change.files import FileEdit
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.config import InterfaceConfig
 from fixed_anchor.core.elsewhere import Elsewhere
-from fixed_anchor.core.errors import InputError, NoAccess, NotSupported, Refused, Unreachable
+from fixed_anchor.core.errors import AnchorError, InputError, NoAccess, NotSupported, Refused, Unreachable
 from fixed_anchor.core.foreseen import Foreseen, refusal_of
 from fixed_anchor.core.plan import HostPlan, Plan
 from fixed_anchor.core.readiness import Readiness
@@ -56,14 +56,14 @@ class LinuxHost(EngineHost):
         """What the plan wants of each interface that it touches, composed of all of them."""
         return host_configs(plan, host, with_takers(survey, host, plan.file))
 
-    def foresee(self, plan: Plan, host: HostPlan, survey: HostSurvey, draft: Draft | None = None) -> Foreseen:
-        """What its files would declare once the plan is carried out."""
+    def foresee(self, plan: Plan, host: HostPlan, survey: HostSurvey, draft: Draft | AnchorError) -> Foreseen:
+        """What its files would declare once ``draft`` is carried out."""
         try:
             return foresee(plan, host, self.machine, with_takers(survey, host, plan.file), draft)
         except NotSupported as error:
             # The stack that the plan names is none that can have the interface.
             return msgspec.structs.replace(
-                foresee(plan, msgspec.structs.replace(host, interfaces=()), self.machine, survey),
+                foresee(plan, msgspec.structs.replace(host, interfaces=()), self.machine, survey, draft),
                 refusal=refusal_of(error, plan, host.line),
             )
 

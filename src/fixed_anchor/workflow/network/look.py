@@ -10,8 +10,8 @@ from ipaddress import IPv4Address, IPv6Address
 import msgspec
 
 from fixed_anchor.core.addresses import IPAddress
-from fixed_anchor.core.rules.wire import DhcpServerSeen, Holder, WireAnswer
 from fixed_anchor.core.times import utc
+from fixed_anchor.core.wire import DhcpServerSeen, Holder, WireAnswer
 from fixed_anchor.packets.arp_probes import AGAIN, CAREFULLY, CONTROL, ArpProbes, Pattern
 from fixed_anchor.packets.conversation import Conversation, HolderQuestion, Together
 from fixed_anchor.packets.dhcp_questions import Answer, DhcpQuestions

@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterable
 import msgspec
 
 from fixed_anchor.core.addresses import IPAddress, with_prefix
-from fixed_anchor.core.rules.wire import WireAnswer
+from fixed_anchor.core.wire import WireAnswer
 
 #: How many addresses beside the one in question are asked for: who answers for all of them stands in for others.
 _CONTROLS = 3

@@ -49,13 +49,13 @@ class WindowsHost(EngineHost):
     def draft(self, plan: Plan, host: HostPlan, survey: HostSurvey, hold: frozenset[IPAddress] = frozenset()) -> Draft:
         return draft_windows(plan, host, self.facts, survey, hold)
 
-    def foresee(self, plan: Plan, host: HostPlan, survey: HostSurvey, draft: Draft | None = None) -> Foreseen:
+    def foresee(self, plan: Plan, host: HostPlan, survey: HostSurvey, draft: Draft | AnchorError) -> Foreseen:
         """What would be set after the change; routes have the metric that counts, the adapter's with their own."""
-        wanted, error = self._wanted(plan, host, survey, draft)
+        wanted = self._wanted(plan, host, draft)
         wanted = {name: config for name, config in wanted.items() if survey.interface(name) is not None}
         refusal = None
-        if error is not None:
-            refusal = refusal_of(error, plan, next((i.line for i in host.interfaces if i.name in wanted), host.line))
+        if isinstance(draft, AnchorError):
+            refusal = refusal_of(draft, plan, next((i.line for i in host.interfaces if i.name in wanted), host.line))
         declared = {
             found.name: Declared(
                 wanted.get(found.name, found.declared),
@@ -81,20 +81,16 @@ class WindowsHost(EngineHost):
 
     def wanted(self, plan: Plan, host: HostPlan, survey: HostSurvey) -> dict[str, InterfaceConfig]:
         """What the plan wants of each adapter that it touches: with the metrics to be set, where it can be drafted."""
-        return self._wanted(plan, host, survey)[0]
-
-    def _wanted(
-        self, plan: Plan, host: HostPlan, survey: HostSurvey, draft: Draft | None = None
-    ) -> tuple[dict[str, InterfaceConfig], AnchorError | None]:
-        """The same, and why it cannot be drafted."""
-        if draft is not None:
-            return {config.interface: config for config in draft.wanted}, None
-        touched = [i for i in host.interfaces if i.ipv4 != "untouched" or i.ipv6 != "untouched"]
         try:
-            made = draft_windows(plan, host, self.facts, survey).wanted if touched else ()
-            return {config.interface: config for config in made}, None
+            return self._wanted(plan, host, self.draft(plan, host, survey))
         except AnchorError as error:
-            return {i.name: wanted_config(plan, i) for i in touched}, error
+            return self._wanted(plan, host, error)
+
+    def _wanted(self, plan: Plan, host: HostPlan, draft: Draft | AnchorError) -> dict[str, InterfaceConfig]:
+        touched = [i for i in host.interfaces if i.ipv4 != "untouched" or i.ipv6 != "untouched"]
+        if isinstance(draft, AnchorError):
+            return {i.name: wanted_config(plan, i) for i in touched}
+        return {config.interface: config for config in draft.wanted}
 
     # --- changes ---------------------------------------------------------------------------
 
