@@ -157,7 +157,8 @@ def wholly_old(host: LabHost, before: str) -> None:
     wait_for("an answer", lambda: host.answers(host.leased_address()), 15)
     wait_for("names", lambda: host.resolves("gull.ternpoint.example"), 20)
     assert "no change is open" in host.tool("status").stdout
-    assert "rolled-back" in host.tool("history").stdout
+    history = host.tool("history")
+    assert "rolled-back" in history.stdout, history.stdout + history.stderr
 
 
 def wholly_new(host: LabHost) -> None:

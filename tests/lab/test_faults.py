@@ -192,8 +192,11 @@ def test_a_command_of_another_phase(host: LabHost, stack: str, phase: str, how: 
     """It is told with its own last words; what is kept is not said to be whole, and what is back is really back."""
     action, words = FAILS[how]
     stand_before(host, PHASES[phase][stack], phase, action)
-    running = Running(host, "--grace", *([] if phase == "rolling-back" else ["--unattended"]), seconds=5)
-    status = running.ended()
+    # A machine at work on other things takes its time to look; where the deadline ends it, it is soon.
+    words_of, seconds = ([], 5) if phase == "rolling-back" else (["--unattended"], 30)
+    running = Running(host, "--grace", *words_of, seconds=seconds)
+    # Each call that hangs is waited for as long as its limit, and a phase has several.
+    status = running.ended(900)
     end = ends(host, "confirmed", "rolled-back", "stuck")
     said = " ".join(running.said().split())
     # One that says nothing, or was ended: 1, 137, 143.
