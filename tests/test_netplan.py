@@ -11,7 +11,7 @@ from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Route, says
 from fixed_anchor.core.errors import AnchorError, InputError, NotSupported
 from fixed_anchor.formats.netplan import Netplan
 from fixed_anchor.formats.rewriting import rewrite as rewriting
-from fixed_anchor.formats.yaml_splice import plain
+from fixed_anchor.text.yaml_splice import plain
 
 FORMAT = Netplan()
 LINK = LinkFacts("eth0", "00:00:5e:00:53:11", "00:00:5e:00:53:11")

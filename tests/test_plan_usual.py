@@ -11,9 +11,9 @@ from hypothesis import strategies as st
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.core.plan import Plan
 from fixed_anchor.planfile import reader
-from fixed_anchor.planfile.nodes import Value, compose
 from fixed_anchor.planfile.reader import plan_from_text
 from fixed_anchor.planfile.usual import usual_host
+from fixed_anchor.text.yaml_nodes import Value, compose
 
 HEAD = """\
 plan: 1

@@ -18,7 +18,6 @@ from fixed_anchor.daemons import DAEMONS, busy_patterns, units
 from fixed_anchor.daemons.protocol import IN_FILES, Governs, Questions, Seen, runs
 from fixed_anchor.engine.boot import boot_files
 from fixed_anchor.formats import FORMATS
-from fixed_anchor.formats.lines import LineEditor
 from fixed_anchor.formats.protocol import Declaration, Texts
 from fixed_anchor.machines.collected import collector_source
 from fixed_anchor.machines.readable import Ran
@@ -26,6 +25,7 @@ from fixed_anchor.machines.tree import Tree
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.planfile.reader import read_plan
 from fixed_anchor.standins.linux_engine import LinuxStandinEngine
+from fixed_anchor.text.lines import LineEditor
 from fixed_anchor.workflow.linux.draft import draft_host
 from fixed_anchor.workflow.linux.host import LinuxHost
 from tests.machines import OnDisk, one_link

@@ -9,9 +9,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fixed_anchor.core.errors import InputError
-from fixed_anchor.formats import isc_text
 from fixed_anchor.sources import kea_json
 from fixed_anchor.sources.kea_json import Node
+from fixed_anchor.text import isc as isc_text
 
 values = st.recursive(
     st.one_of(st.none(), st.booleans(), st.integers(-(10**12), 10**12), st.floats(-1e9, 1e9), st.text(max_size=20)),

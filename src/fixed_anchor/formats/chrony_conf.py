@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from fixed_anchor.change.files import FileEdit, FileText
-from fixed_anchor.formats.lines import LineEditor
+from fixed_anchor.text.lines import LineEditor
 
 #: Where distributions have the main file.
 MAIN = ("/etc/chrony/chrony.conf", "/etc/chrony.conf")

@@ -11,7 +11,7 @@ from fixed_anchor.change.files import FileEdit, FileText
 from fixed_anchor.core.addresses import IPAddress, parse_address, parse_interface_address
 from fixed_anchor.core.config import Fallback
 from fixed_anchor.core.errors import NotSupported
-from fixed_anchor.formats.isc_text import Statement, parse
+from fixed_anchor.text.isc import Statement, parse
 
 _KEY = "lease"
 

@@ -6,7 +6,7 @@ import re
 
 from fixed_anchor.change.files import FileEdit, FileText
 from fixed_anchor.core.addresses import IPAddress
-from fixed_anchor.formats.lines import LineEditor
+from fixed_anchor.text.lines import LineEditor
 
 HOSTNAME = "/etc/hostname"
 HOSTS = "/etc/hosts"

@@ -24,9 +24,9 @@ from fixed_anchor.formats.ifcfg_read import (
     read_main,
     routes_in,
 )
-from fixed_anchor.formats.lines import LineEditor
 from fixed_anchor.formats.protocol import Declaration, Loaded, Texts
-from fixed_anchor.formats.shell_text import ShellFile
+from fixed_anchor.text.lines import LineEditor
+from fixed_anchor.text.shell import ShellFile
 
 #: What an edit may change, beside the numbered ones.
 _EDITED = frozenset(

@@ -10,8 +10,8 @@ from fixed_anchor.core.addresses import addresses_in
 from fixed_anchor.core.aside import NAMES, NOT_AT_BOOT, OTHER_TABLE, PORT, Aside
 from fixed_anchor.core.config import LinkFacts, Place
 from fixed_anchor.formats.ifcfg_read import FOLDER
-from fixed_anchor.formats.lines import by_newline
-from fixed_anchor.formats.shell_text import ShellFile
+from fixed_anchor.text.lines import by_newline
+from fixed_anchor.text.shell import ShellFile
 
 #: What makes a port of an interface; ``MASTER`` only with ``SLAVE=yes``.
 _MASTERS = ("BRIDGE", "TEAM_MASTER", "MASTER", "BRIDGE_UUID", "TEAM_MASTER_UUID", "MASTER_UUID",

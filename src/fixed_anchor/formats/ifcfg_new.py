@@ -5,8 +5,8 @@ from __future__ import annotations
 from fixed_anchor.change.files import Files, FileText
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Wireless
 from fixed_anchor.formats.ifcfg_read import FOLDER, mains
-from fixed_anchor.formats.shell_text import ShellFile, quoted
 from fixed_anchor.formats.wireless import kept_elsewhere, unknown_network
+from fixed_anchor.text.shell import ShellFile, quoted
 
 
 def new_lines(files: Files, link: LinkFacts, wanted: InterfaceConfig, daemon: str) -> list[str]:

@@ -19,8 +19,8 @@ from fixed_anchor.core.addresses import (
 )
 from fixed_anchor.core.config import ALL_NAMES, InterfaceConfig, LinkFacts, Place, Route
 from fixed_anchor.core.errors import InputError
-from fixed_anchor.formats.lines import by_newline
-from fixed_anchor.formats.shell_text import ShellFile
+from fixed_anchor.text.lines import by_newline
+from fixed_anchor.text.shell import ShellFile
 
 FOLDER = "/etc/sysconfig/network-scripts/"
 NETWORK = "/etc/sysconfig/network"

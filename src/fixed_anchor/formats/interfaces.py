@@ -24,8 +24,8 @@ from fixed_anchor.formats.interfaces_read import (
     unfinished,
 )
 from fixed_anchor.formats.interfaces_text import HOOKS, Line, Stanza, parse
-from fixed_anchor.formats.lines import LineEditor
 from fixed_anchor.formats.protocol import Declaration, Texts
+from fixed_anchor.text.lines import LineEditor
 
 
 class Interfaces:

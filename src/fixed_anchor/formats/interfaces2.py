@@ -23,8 +23,8 @@ from fixed_anchor.formats.interfaces_hooks import read_hook
 from fixed_anchor.formats.interfaces_new import place_for, radio_lines, refuse_odd_name, with_stanzas
 from fixed_anchor.formats.interfaces_read import ADDRESSING, DNS, MAIN, link_kind, sourced, stanzas_in
 from fixed_anchor.formats.interfaces_text import HOOKS, Line, Stanza, parse
-from fixed_anchor.formats.lines import LineEditor
 from fixed_anchor.formats.protocol import Declaration, Texts
+from fixed_anchor.text.lines import LineEditor
 
 #: The programs that read interfaces(5), by the names of their formats; the packages exclude each other.
 READERS = ("ifupdown", "ifupdown2")

@@ -18,7 +18,7 @@ from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.formats.interfaces_hooks import UP_HOOKS, read_hook
 from fixed_anchor.formats.interfaces_text import Line, Stanza, parse
-from fixed_anchor.formats.lines import WAS
+from fixed_anchor.text.lines import WAS
 
 MAIN = "/etc/network/interfaces"
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import msgspec
 
 from fixed_anchor.core.errors import InputError
-from fixed_anchor.formats.lines import refuse_mark
+from fixed_anchor.text.lines import refuse_mark
 
 #: Words that begin a stanza of their own; ``allow-*`` besides.
 _HEADS = ("iface", "mapping", "auto", "source", "source-directory", "no-auto-down", "no-scripts", "rename", "template")

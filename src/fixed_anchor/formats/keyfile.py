@@ -19,7 +19,6 @@ from fixed_anchor.core.config import (
 )
 from fixed_anchor.core.errors import NotSupported
 from fixed_anchor.core.programs import IPV6_DISABLED
-from fixed_anchor.formats.ini_text import IniText, truth
 from fixed_anchor.formats.keyfile_asides import asides_of, tunnels_in
 from fixed_anchor.formats.keyfile_fallback import fallback_of, fallback_path, fallback_profile, give_way
 from fixed_anchor.formats.keyfile_match import (
@@ -56,6 +55,7 @@ from fixed_anchor.formats.keyfile_read import (
     words_of,
 )
 from fixed_anchor.formats.protocol import Declaration, Loaded, Texts
+from fixed_anchor.text.ini import IniText, truth
 
 _WRITTEN4 = {"dhcp": "auto", "fixed": "manual", "off": "disabled"}
 _WRITTEN6 = {"ra": "auto", "dhcp": "dhcp", "fixed": "manual", "off": "disabled"}

@@ -7,9 +7,9 @@ from collections.abc import Iterator
 from fixed_anchor.core.addresses import IPAddress, addresses_in, lone_address
 from fixed_anchor.core.aside import NAMES, NOT_AT_BOOT, OTHER_TABLE, PORT, Aside
 from fixed_anchor.core.config import LinkFacts, Place
-from fixed_anchor.formats.ini_text import IniText
 from fixed_anchor.formats.keyfile_match import starts_by_itself
 from fixed_anchor.formats.keyfile_read import entries_of, value_of
+from fixed_anchor.text.ini import IniText
 
 #: What makes ports of interfaces, as a profile calls it; those of a VRF do take addresses.
 _MASTERS = ("bridge", "bond", "team", "ovs-bridge", "ovs-port")

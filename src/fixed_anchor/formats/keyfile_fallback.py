@@ -5,9 +5,9 @@ from __future__ import annotations
 import uuid
 
 from fixed_anchor.core.config import Fallback, LinkFacts
-from fixed_anchor.formats.ini_text import IniText, truth
 from fixed_anchor.formats.keyfile_match import is_bound
 from fixed_anchor.formats.keyfile_read import ETC, family_of, priority_of, value_of
+from fixed_anchor.text.ini import IniText, truth
 
 #: So much lower is its priority.
 _BELOW = 10

@@ -8,7 +8,6 @@ from fnmatch import fnmatchcase
 
 from fixed_anchor.core.aside import UNCLEAR, Aside
 from fixed_anchor.core.config import LinkFacts, Place, Wireless
-from fixed_anchor.formats.ini_text import IniText, truth
 from fixed_anchor.formats.keyfile_read import (
     ETC,
     TYPES,
@@ -19,6 +18,7 @@ from fixed_anchor.formats.keyfile_read import (
     words_of,
 )
 from fixed_anchor.formats.wireless import kept_elsewhere, unknown_network
+from fixed_anchor.text.ini import IniText, truth
 
 _NAMESPACE = uuid.UUID("6f2d3b1c-5d0e-5c59-9f6e-2b7f0a6f1a10")
 

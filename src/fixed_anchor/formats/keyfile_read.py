@@ -16,7 +16,7 @@ from fixed_anchor.core.addresses import (
     parse_interface_address,
 )
 from fixed_anchor.core.config import ALL_NAMES, InterfaceConfig, LinkFacts, Place, Route
-from fixed_anchor.formats.ini_text import IniText, Setting, truth
+from fixed_anchor.text.ini import IniText, Setting, truth
 
 ETC = "/etc/NetworkManager/system-connections/"
 FOLDERS = (ETC, "/run/NetworkManager/system-connections/", "/usr/lib/NetworkManager/system-connections/")

@@ -8,7 +8,7 @@ from fixed_anchor.core.addresses import lone_address
 from fixed_anchor.core.aside import NAMES, NOT_AT_BOOT, PORT, RENAMED, Aside
 from fixed_anchor.core.config import LinkFacts, Place
 from fixed_anchor.formats.netplan_entries import InterfaceEntry
-from fixed_anchor.planfile.nodes import Value
+from fixed_anchor.text.yaml_nodes import Value
 
 
 def asides_of(entries: list[InterfaceEntry], link: LinkFacts) -> Iterator[Aside]:

@@ -10,9 +10,9 @@ from fixed_anchor.core.addresses import IPInterface
 from fixed_anchor.core.config import ALL_NAMES, InterfaceConfig, Route
 from fixed_anchor.core.programs import DEFAULT_ROUTES
 from fixed_anchor.formats.netplan_entries import InterfaceEntry, address_items, boolean, read_route
-from fixed_anchor.formats.yaml_edit import Item, MapEdit
-from fixed_anchor.formats.yaml_splice import Splices, plain
-from fixed_anchor.planfile.nodes import Value
+from fixed_anchor.text.yaml_edit import Item, MapEdit
+from fixed_anchor.text.yaml_nodes import Value
+from fixed_anchor.text.yaml_splice import Splices, plain
 
 
 class _Texts:

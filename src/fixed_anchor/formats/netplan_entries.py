@@ -23,7 +23,7 @@ from fixed_anchor.core.addresses import (
 )
 from fixed_anchor.core.config import ALL_NAMES, InterfaceConfig, LinkFacts, Place, Route
 from fixed_anchor.core.errors import InputError
-from fixed_anchor.planfile.nodes import Value, compose
+from fixed_anchor.text.yaml_nodes import Value, compose
 
 #: The sections of a file that declare interfaces, and the kinds of link that they are for.
 SECTIONS = {

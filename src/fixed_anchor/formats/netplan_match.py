@@ -9,10 +9,10 @@ import yaml
 from fixed_anchor.change.files import Files, FileText
 from fixed_anchor.core.config import LinkFacts
 from fixed_anchor.core.errors import NotSupported
-from fixed_anchor.formats.lines import MARK
 from fixed_anchor.formats.netplan_entries import InterfaceEntry, daemon_of, entries_of, in_order
 from fixed_anchor.formats.protocol import Declaration
-from fixed_anchor.formats.yaml_splice import plain, true_end
+from fixed_anchor.text.lines import MARK
+from fixed_anchor.text.yaml_splice import plain, true_end
 
 
 def governs(entry: InterfaceEntry, link: LinkFacts) -> bool:

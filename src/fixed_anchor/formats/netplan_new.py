@@ -13,7 +13,7 @@ from fixed_anchor.formats.netplan_entries import (
     renderer_of,
 )
 from fixed_anchor.formats.wireless import kept_elsewhere, unknown_network
-from fixed_anchor.formats.yaml_splice import Splices, plain, true_end
+from fixed_anchor.text.yaml_splice import Splices, plain, true_end
 
 _ETC = "/etc/netplan/"
 

@@ -7,8 +7,8 @@ from collections.abc import Iterator
 from fixed_anchor.core.addresses import lone_address
 from fixed_anchor.core.aside import NAMES, NOT_AT_BOOT, OTHER_TABLE, PORT, Aside
 from fixed_anchor.core.config import LinkFacts, Place
-from fixed_anchor.formats.ini_text import IniText, Setting, truth
 from fixed_anchor.formats.network_read import dhcp_of
+from fixed_anchor.text.ini import IniText, Setting, truth
 
 #: Settings that name an address, by their sections.
 _NAMING = (("Route", "PreferredSource"), ("RoutingPolicyRule", "From"), ("RoutingPolicyRule", "To"))

@@ -7,7 +7,6 @@ from fixed_anchor.core.aside import Aside
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Wireless, differences
 from fixed_anchor.core.errors import NotSupported
 from fixed_anchor.core.programs import DHCPV4_SECTION
-from fixed_anchor.formats.ini_text import IniText
 from fixed_anchor.formats.network_asides import asides_of, tunnels_in
 from fixed_anchor.formats.network_match import (
     FOLDERS,
@@ -30,6 +29,7 @@ from fixed_anchor.formats.network_read import (
     read_parts,
 )
 from fixed_anchor.formats.protocol import Declaration, Texts
+from fixed_anchor.text.ini import IniText
 
 #: The sections that an edit may change.
 _EDITED = ("Network", "Address", "Route", "Link", "DHCPv4", "DHCP")

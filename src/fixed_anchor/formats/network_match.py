@@ -9,7 +9,7 @@ from fixed_anchor.change.files import Files
 from fixed_anchor.core.aside import UNCLEAR, Aside
 from fixed_anchor.core.config import LinkFacts, Place
 from fixed_anchor.core.errors import NotSupported
-from fixed_anchor.formats.ini_text import IniText
+from fixed_anchor.text.ini import IniText
 
 #: systemd.network(5): the folders by precedence; a file of the same name in an earlier one hides a later.
 FOLDERS = (

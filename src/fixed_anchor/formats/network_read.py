@@ -11,7 +11,7 @@ from fixed_anchor.core.addresses import (
     parse_interface_address,
 )
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Route
-from fixed_anchor.formats.ini_text import Block, IniText, Setting, truth
+from fixed_anchor.text.ini import Block, IniText, Setting, truth
 
 #: Settings of ``[Address]`` that make something else of it than a plain address.
 _OPTIONS = frozenset({"Peer", "Label", "PreferredLifetime", "Scope", "AddPrefixRoute", "RouteMetric", "Broadcast"})

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from fixed_anchor.change.files import FileEdit, FileText
 from fixed_anchor.core.addresses import IPAddress
-from fixed_anchor.formats.lines import LineEditor
+from fixed_anchor.text.lines import LineEditor
 
 RESOLV_CONF = "/etc/resolv.conf"
 

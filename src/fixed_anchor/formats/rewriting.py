@@ -14,8 +14,8 @@ from fixed_anchor.change.files import FileEdit, Files, FileText, apply_edits
 from fixed_anchor.core.aside import PORT, RENAMED
 from fixed_anchor.core.config import InterfaceConfig, LinkFacts, Place, Wireless, differences
 from fixed_anchor.core.errors import AnchorError, NotSupported
-from fixed_anchor.formats.lines import by_newline
 from fixed_anchor.formats.protocol import Declaration, Format, Loaded, Texts
+from fixed_anchor.text.lines import by_newline
 
 _BY_HAND = "change the file by hand, or write the entry in its usual form, then try again"
 

@@ -14,12 +14,12 @@ from fixed_anchor.core.aside import CONFIGURES, MAY_CONFIGURE, NAMES, RENAMED, R
 from fixed_anchor.core.config import LinkFacts, Place
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.daemons import ifupdown2, others
-from fixed_anchor.formats.ini_text import IniText
 from fixed_anchor.formats.interfaces_hooks import adds_something
 from fixed_anchor.formats.network_match import link_fits, match_rules
 from fixed_anchor.machines.readable import Readable
 from fixed_anchor.observe.permitted import Permitted
 from fixed_anchor.observe.provisioning import says_generated
+from fixed_anchor.text.ini import IniText
 
 #: What a file says in its head that another program writes again.
 _MANAGED = re.compile(

@@ -6,7 +6,7 @@ from functools import cached_property
 
 import yaml
 
-from fixed_anchor.planfile.nodes import compose
+from fixed_anchor.text.yaml_nodes import compose
 
 
 class PlanLines:

@@ -13,8 +13,8 @@ from collections.abc import Callable
 import msgspec
 
 from fixed_anchor.core.errors import InputError
-from fixed_anchor.planfile.nodes import Value, compose
-from fixed_anchor.planfile.words import HOMES, OTHERS
+from fixed_anchor.text.words import HOMES, OTHERS
+from fixed_anchor.text.yaml_nodes import Value, compose
 
 #: So many slips are told of, then it is given up.
 _AT_MOST = 50

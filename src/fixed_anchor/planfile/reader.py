@@ -35,7 +35,6 @@ from fixed_anchor.core.plan import (
 from fixed_anchor.planfile import shape
 from fixed_anchor.planfile.lines import PlanLines
 from fixed_anchor.planfile.mending import composed
-from fixed_anchor.planfile.nodes import Value
 from fixed_anchor.planfile.usual import usual_host
 from fixed_anchor.planfile.values import (
     addresses_at,
@@ -50,7 +49,8 @@ from fixed_anchor.planfile.values import (
     read_key,
     time_servers_at,
 )
-from fixed_anchor.planfile.words import METHODS
+from fixed_anchor.text.words import METHODS
+from fixed_anchor.text.yaml_nodes import Value
 
 T = TypeVar("T")
 

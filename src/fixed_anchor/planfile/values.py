@@ -19,7 +19,7 @@ from fixed_anchor.core.config import Route
 from fixed_anchor.core.plan import Gateway, PlannedAddress
 from fixed_anchor.core.reaching import parse_reachable
 from fixed_anchor.planfile import shape
-from fixed_anchor.planfile.nodes import Value
+from fixed_anchor.text.yaml_nodes import Value
 
 T = TypeVar("T")
 

@@ -16,8 +16,8 @@ from fixed_anchor.core.addresses import (
 from fixed_anchor.core.claims import Claims, PoolClaim, Remark, ReservationClaim, SubnetClaim
 from fixed_anchor.core.config import Place
 from fixed_anchor.core.errors import InputError
-from fixed_anchor.formats.isc_text import Statement, parse
 from fixed_anchor.sources.protocol import Origin, Reader, text_of
+from fixed_anchor.text.isc import Statement, parse
 
 #: Options by what they tell; those of IPv4 and of IPv6 are told to their own clients alone.
 _OPTIONS = {

@@ -7,8 +7,8 @@ import calendar
 from fixed_anchor.core.addresses import parse_address, parse_mac
 from fixed_anchor.core.claims import Claims, LeaseClaim, LeaseList, Remark, ReservationClaim
 from fixed_anchor.core.config import Place
-from fixed_anchor.formats.isc_text import Statement, parse
 from fixed_anchor.sources.protocol import Origin, Reader
+from fixed_anchor.text.isc import Statement, parse
 
 #: Binding states. ``abandoned``: the server found the address in use itself.
 _STATES = {

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from fixed_anchor.core.addresses import AddressRange, IPAddress, parse_address
 from fixed_anchor.core.errors import InputError
-from fixed_anchor.formats.isc_text import Statement, parse
 from fixed_anchor.sources.dhcpd import network_of, range_of
 from fixed_anchor.sources.protocol import Reservation
+from fixed_anchor.text.isc import Statement, parse
 
 
 def reserve(text: str, path: str, wanted: Reservation) -> str:

@@ -18,7 +18,7 @@ from fixed_anchor.core.addresses import (
     parse_range,
 )
 from fixed_anchor.core.errors import InputError
-from fixed_anchor.planfile.nodes import Value, compose
+from fixed_anchor.text.yaml_nodes import Value, compose
 
 
 class Device(msgspec.Struct, frozen=True):

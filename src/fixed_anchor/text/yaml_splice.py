@@ -11,7 +11,7 @@ from collections.abc import Iterable
 
 import yaml
 
-from fixed_anchor.formats.lines import MARK, WAS
+from fixed_anchor.text.lines import MARK, WAS
 
 
 def plain(text: str) -> str:

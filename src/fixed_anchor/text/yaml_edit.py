@@ -7,8 +7,8 @@ from typing import NamedTuple
 import yaml
 
 from fixed_anchor.core.errors import NotSupported
-from fixed_anchor.formats.yaml_flow import flow_with
-from fixed_anchor.formats.yaml_splice import Splices, true_end
+from fixed_anchor.text.yaml_flow import flow_with
+from fixed_anchor.text.yaml_splice import Splices, true_end
 
 
 class Item(NamedTuple):

@@ -9,7 +9,7 @@ from __future__ import annotations
 import msgspec
 
 from fixed_anchor.core.errors import InputError
-from fixed_anchor.formats.lines import MARK, LineEditor, refuse_mark
+from fixed_anchor.text.lines import MARK, LineEditor, refuse_mark
 
 
 class Setting(msgspec.Struct, frozen=True):

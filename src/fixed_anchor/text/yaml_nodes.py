@@ -14,7 +14,7 @@ import yaml
 
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.core.garbage_collection import paused
-from fixed_anchor.planfile.words import meant_by
+from fixed_anchor.text.words import meant_by
 
 _Fast: Any = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
 

@@ -12,7 +12,7 @@ import msgspec
 
 from fixed_anchor.change.files import FileText
 from fixed_anchor.core.errors import InputError
-from fixed_anchor.formats.lines import LineEditor, refuse_mark
+from fixed_anchor.text.lines import LineEditor, refuse_mark
 
 _ASSIGNMENT = re.compile(r"\s*(?:export\s+)?([A-Za-z_][A-Za-z0-9_]*)=(.*)", re.DOTALL)
 _YES = frozenset({"yes", "true", "y", "t", "1", "on"})

@@ -5,7 +5,7 @@ from __future__ import annotations
 import yaml
 
 from fixed_anchor.core.errors import NotSupported
-from fixed_anchor.formats.yaml_splice import true_end
+from fixed_anchor.text.yaml_splice import true_end
 
 
 def flow_with(text: str, node: yaml.MappingNode | None, changes: dict[str, str | None]) -> str:
