@@ -14,8 +14,8 @@ from pathlib import Path
 
 import pytest
 
-from fixed_anchor.core.catalogue import CATALOGUE
 from fixed_anchor.core.checks import CHECKS
+from fixed_anchor.reporting.catalogue import CATALOGUE
 from tests.documents import addresses, findings, only
 
 PROGRAM = Path(sys.executable).with_name("fixed-anchor")

@@ -3,7 +3,6 @@ from __future__ import annotations
 import pytest
 
 from fixed_anchor.core.addresses import parse_address, parse_interface_address, parse_range
-from fixed_anchor.core.catalogue import CATALOGUE
 from fixed_anchor.core.config import LinkFacts
 from fixed_anchor.core.errors import InputError, Refused, Undetermined
 from fixed_anchor.core.findings import Acceptance, Judgement, finding, verdict_of
@@ -16,6 +15,7 @@ from fixed_anchor.core.rules.wire import wire_findings
 from fixed_anchor.core.survey import FoundAddress, HostSurvey, SurveyedInterface
 from fixed_anchor.core.wire import Holder, WireAnswer
 from fixed_anchor.planfile.reader import plan_from_text
+from fixed_anchor.reporting.catalogue import CATALOGUE
 from tests.judging import holding, interface_case, site_case
 
 PLAN = """\
@@ -182,9 +182,9 @@ def test_which_host_this_is() -> None:
 
 
 def test_verdicts_and_acceptance() -> None:
-    blocker = finding("gateway-silent", "silent", seen_in="wire", address="203.0.113.1")
-    unseen = finding("pool-unknown", "not known", seen_in="plan.yaml:1")
-    note = finding("your-session-rides-here", "here", seen_in="session")
+    blocker = finding(CATALOGUE["gateway-silent"], "silent", seen_in="wire", address="203.0.113.1")
+    unseen = finding(CATALOGUE["pool-unknown"], "not known", seen_in="plan.yaml:1")
+    note = finding(CATALOGUE["your-session-rides-here"], "here", seen_in="session")
     assert [verdict_of(f) for f in ([], [note], [unseen, note], [unseen, blocker])] == [
         "clear",
         "clear",

@@ -11,7 +11,6 @@ import click
 from fixed_anchor.change.change import Patience
 from fixed_anchor.commands import offers
 from fixed_anchor.core.addresses import AddressRange, IPAddress, parse_address, parse_range
-from fixed_anchor.core.catalogue import CATALOGUE
 from fixed_anchor.core.findings import Acceptance
 from fixed_anchor.workflow.reached.at_once import AT_ONCE as USUALLY
 
@@ -42,10 +41,10 @@ class CodeType(click.ParamType[str]):
     name = "code"
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> str:
-        code = str(value).lower()
-        if code not in CATALOGUE:
-            self.fail(not_a_code(str(value)), param, ctx)
-        return code
+        try:
+            return code_of(str(value))
+        except ValueError as error:
+            self.fail(str(error), param, ctx)
 
 
 class RangeType(click.ParamType[AddressRange]):
@@ -71,22 +70,23 @@ class AcceptType(click.ParamType[tuple[str, str | None]]):
         if isinstance(value, tuple):
             return value
         code, colon, address = str(value).partition(":")
-        code = code.lower()
-        if code not in CATALOGUE:
-            self.fail(not_a_code(code), param, ctx)
-        if not colon:
-            return code, None
         try:
-            return code, str(parse_address(address))
+            code = code_of(code)
+            return (code, None) if not colon else (code, str(parse_address(address)))
         except ValueError as error:
             self.fail(str(error), param, ctx)
 
 
-def not_a_code(text: str) -> str:
-    """The sentence that ``text`` is no code of a finding, with the nearest one."""
+def code_of(text: str) -> str:
+    """The code of a finding that ``text`` is. Raises :class:`ValueError` where it is none, with the nearest one."""
+    # The rules are loaded where somebody names one.
+    from fixed_anchor.reporting.catalogue import CATALOGUE
+
+    if text.lower() in CATALOGUE:
+        return text.lower()
     near = difflib.get_close_matches(text.lower(), CATALOGUE, 1, 0.5)
     hint = f"; did you mean {near[0]}?" if near else "; `fixed-anchor explain` lists them"
-    return f"{text!r} is not the code of a finding{hint}"
+    raise ValueError(f"{text!r} is not the code of a finding{hint}")
 
 
 def acceptances(accepted: tuple[tuple[str, str | None], ...], because: str | None) -> tuple[Acceptance, ...]:

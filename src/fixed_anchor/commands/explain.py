@@ -9,10 +9,10 @@ from rich.text import Text
 
 from fixed_anchor.commands.app import App
 from fixed_anchor.commands.common import JSON, examples
-from fixed_anchor.core.catalogue import CATALOGUE
 from fixed_anchor.core.checks import CHECKS, CheckKind
 from fixed_anchor.core.errors import EXIT_MEANINGS, InputError
 from fixed_anchor.planfile.shape import described
+from fixed_anchor.reporting.catalogue import CATALOGUE
 from fixed_anchor.reporting.documents.explaining import (
     ExplainDocument,
     ExplainedCheck,

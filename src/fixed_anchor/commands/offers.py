@@ -25,7 +25,7 @@ def hosts(ctx: click.Context, param: click.Parameter, begun: str) -> list[str]:
 
 def codes(ctx: click.Context, param: click.Parameter, begun: str) -> list[str]:
     """The codes of findings that begin so."""
-    from fixed_anchor.core.catalogue import CATALOGUE
+    from fixed_anchor.reporting.catalogue import CATALOGUE
 
     return [code for code in CATALOGUE if code.startswith(begun.lower())]
 

@@ -7,12 +7,35 @@ from functools import cached_property
 
 import msgspec
 
-from fixed_anchor.core.catalogue import BLOCKER, CATALOGUE
 from fixed_anchor.core.errors import InputError, Refused, Undetermined
 
 CLEAR = "clear"
 BLOCKED = "blocked"
 UNDETERMINED = "undetermined"
+BLOCKER = "blocker"
+WARNING = "warning"
+NOTE = "note"
+
+
+class FindingKind(msgspec.Struct, frozen=True):
+    """One kind of finding.
+
+    ``undetermined`` marks those that say that something could not be looked at.
+    ``why`` and ``do`` are for a reader who meets the code for the first time.
+    """
+
+    code: str
+    family: str
+    severity: str
+    title: str
+    why: str
+    do: str
+    undetermined: bool = False
+
+    @property
+    def shown_severity(self) -> str:
+        """``undetermined`` where something could not be looked at, else the severity."""
+        return "undetermined" if self.undetermined else self.severity
 
 
 class Finding(msgspec.Struct, frozen=True, gc=False):
@@ -22,6 +45,7 @@ class Finding(msgspec.Struct, frozen=True, gc=False):
     ``remedy`` is concrete. ``host``, ``interface`` and ``address`` are ``None``
     where they do not apply. One of no host concerns every host of its ``segment``,
     or of the plan where it names none.
+    ``undetermined`` is one which says that something could not be looked at.
     """
 
     code: str
@@ -33,11 +57,7 @@ class Finding(msgspec.Struct, frozen=True, gc=False):
     seen_in: str
     remedy: str
     segment: str | None = None
-
-    @property
-    def undetermined(self) -> bool:
-        """Whether it says that something could not be looked at."""
-        return CATALOGUE[self.code].undetermined
+    undetermined: bool = False
 
     @property
     def shown_severity(self) -> str:
@@ -51,7 +71,7 @@ class Finding(msgspec.Struct, frozen=True, gc=False):
 
 
 def finding(
-    code: str,
+    kind: FindingKind,
     message: str,
     *,
     seen_in: str,
@@ -62,18 +82,18 @@ def finding(
     severity: str | None = None,
     segment: str | None = None,
 ) -> Finding:
-    """A finding of the catalogue; its severity and its remedy come from there, unless others are given."""
-    entry = CATALOGUE[code]
+    """A finding of a kind; its severity and its remedy are those of the kind, unless others are given."""
     return Finding(
-        code=code,
-        severity=severity or entry.severity,
+        code=kind.code,
+        severity=severity or kind.severity,
         host=host,
         interface=interface,
         address=None if address is None else str(address),
         message=message,
         seen_in=seen_in,
-        remedy=remedy or entry.do,
+        remedy=remedy or kind.do,
         segment=segment,
+        undetermined=kind.undetermined,
     )
 
 

@@ -9,11 +9,11 @@ import sys
 from collections.abc import Iterator
 from pathlib import Path
 
-from fixed_anchor.core.catalogue import CATALOGUE
 from fixed_anchor.core.checks import CHECKS
 from fixed_anchor.core.errors import EXIT_MEANINGS
 from fixed_anchor.core.plan import SOURCE_KINDS
 from fixed_anchor.planfile.shape import described
+from fixed_anchor.reporting.catalogue import CATALOGUE
 
 _MADE = "<!-- Made by `make docs`: change the program, not this page. -->"
 

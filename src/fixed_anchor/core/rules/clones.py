@@ -4,8 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from fixed_anchor.core.findings import Finding, finding
+from fixed_anchor.core.findings import BLOCKER, Finding, FindingKind, finding
 from fixed_anchor.core.rules.case import SiteCase
+
+CLONED_HOST = FindingKind(
+    "cloned-host",
+    "plan",
+    BLOCKER,
+    "two hosts share what should be one's alone",
+    "Copies of one image with the same MAC, machine-id, DUID or SSH host key are taken for one host: by "
+    "switches, by DHCP servers, and by whoever connects.",
+    "Give one of them a new one.",
+)
 
 #: What follows for each kind.
 _WHY = {
@@ -38,7 +48,7 @@ def clone_findings(case: SiteCase) -> Iterator[Finding]:
                 continue
             told.add((kind, host, other))
             yield finding(
-                "cloned-host",
+                CLONED_HOST,
                 f"{host} and {other} have the same {kind}: {_WHY[kind]}",
                 host=host,
                 seen_in=f"{where} of {host}, {there} of {other}",

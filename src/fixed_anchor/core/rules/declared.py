@@ -31,29 +31,115 @@ from fixed_anchor.core.aside import (
     Aside,
 )
 from fixed_anchor.core.config import Place, Route
-from fixed_anchor.core.findings import Finding, finding
+from fixed_anchor.core.findings import BLOCKER, NOTE, WARNING, Finding, FindingKind, finding
 from fixed_anchor.core.foreseen import Declared, Foreseen, Refusal
 from fixed_anchor.core.plan import HostPlan
-from fixed_anchor.core.rules.asides import aside_finding, unreadable_finding
+from fixed_anchor.core.rules.asides import (
+    ANOTHER_CONFIGURES,
+    ANOTHER_MAY_CONFIGURE,
+    CLOUD_AGENT,
+    DUPLICATE_SEEN,
+    FILE_UNREADABLE,
+    GATEWAY_NOT_USED,
+    HOOK_CONFIGURES,
+    IN_CLUSTER,
+    IN_LOAD_BALANCING,
+    IS_PORT,
+    MATCH_UNCLEAR,
+    NAME_CHANGES,
+    NAME_NOT_UNIQUE,
+    NAMES_OLD_ADDRESS,
+    NOT_UP_AT_BOOT,
+    ON_TEAM,
+    ON_VIRTUAL_SWITCH,
+    REMARK_IS_READ,
+    REWRITTEN_BY_ANOTHER,
+    ROUTES_TYPED,
+    SAME_IN_EVERY_NETWORK,
+    STOPS_AT_UNREADABLE,
+    aside_finding,
+    unreadable_finding,
+)
 from fixed_anchor.core.rules.case import HostCase
-from fixed_anchor.core.rules.other_interfaces import other_interface_findings
-from fixed_anchor.core.rules.traffic import traffic_findings
-from fixed_anchor.core.rules.windows import windows_findings
+from fixed_anchor.core.rules.other_interfaces import ON_ANOTHER_INTERFACE, other_interface_findings
+from fixed_anchor.core.rules.plan import TWO_DEFAULT_ROUTES
+from fixed_anchor.core.rules.traffic import TRAFFIC_MOVES, traffic_findings
+from fixed_anchor.core.rules.windows import (
+    CATEGORY_MAY_CHANGE,
+    KEPT_FOR_ABSENT_ADAPTER,
+    OLD_RECORD_STAYS,
+    POLICY_SAYS,
+    POLICY_WINS,
+    RESOLVERS_OF_PROFILE,
+    ROLE_MOVES,
+    windows_findings,
+)
 from fixed_anchor.core.survey import INTERFACES_DAEMONS, NOBODY, HostSurvey, which_stack
+
+DRAFT_REFUSED = FindingKind(
+    "draft-refused",
+    "host",
+    BLOCKER,
+    "the host's own parser does not take its files as drafted",
+    "It was asked over a copy, and nothing was written. With such files the change would be rolled back.",
+    "Correct the line that it names.",
+)
+DRAFT_NOT_TRIED = FindingKind(
+    "draft-not-tried",
+    "host",
+    NOTE,
+    "the host's own parser was not asked about its files as drafted",
+    "They were read with our own readers alone, which know the manual pages, not every release.",
+    "Look why it does not answer there.",
+)
+CANNOT_BE_DRAFTED = FindingKind(
+    "cannot-be-drafted",
+    "host",
+    BLOCKER,
+    "the change cannot be written",
+    "The files of the host are such that no safe edit of them makes what the plan wants.",
+    "See what stands in the way, and change that first.",
+)
+DEFAULT_ROUTE_OVERRIDDEN = FindingKind(
+    "default-route-overridden",
+    "host",
+    BLOCKER,
+    "another route takes traffic from the default route",
+    "Routes to 0.0.0.0/1 and 128.0.0.0/1 win over every default route.",
+    "Remove them, or list them under `routes` where they are meant.",
+)
+STACK_UNCLEAR = FindingKind(
+    "stack-unclear",
+    "host",
+    WARNING,
+    "no file declares the interface, and several network stacks could take it",
+    "Each of them would write another file, and two that configure one interface undo each other's work.",
+    "Name the one that is meant with `stack:` in the plan.",
+    undetermined=True,
+)
+RESOLV_CONF_REWRITTEN = FindingKind(
+    "resolv-conf-rewritten",
+    "host",
+    BLOCKER,
+    "a lease client would write the planned resolvers over",
+    "At each renewal, and at each boot, /etc/resolv.conf would name those of the lease alone.",
+    "Tell the lease client to leave them alone.",
+)
 
 #: The codes of what these rules raise: what `draft` says of the files that it shows.
 CODES = frozenset(
-    {
-        "cannot-be-drafted", "draft-refused", "draft-not-tried",
-        "is-port", "gateway-not-used", "default-route-overridden", "names-old-address",
-        "hook-configures", "not-up-at-boot", "name-changes", "match-unclear", "another-configures",
-        "another-may-configure", "rewritten-by-another", "file-unreadable", "stops-at-unreadable",
-        "resolv-conf-rewritten", "two-default-routes", "remark-is-read", "stack-unclear",
-        "in-cluster", "name-not-unique", "duplicate-seen", "on-virtual-switch", "on-team",
-        "role-moves", "policy-wins", "policy-says", "category-may-change", "kept-for-absent-adapter",
-        "old-record-stays", "traffic-moves", "on-another-interface", "in-load-balancing", "cloud-agent",
-        "typed-routes", "same-in-every-network", "profile-resolvers",
-    }
+    kind.code
+    for kind in (
+        CANNOT_BE_DRAFTED, DRAFT_REFUSED, DRAFT_NOT_TRIED,
+        IS_PORT, GATEWAY_NOT_USED, DEFAULT_ROUTE_OVERRIDDEN, NAMES_OLD_ADDRESS,
+        HOOK_CONFIGURES, NOT_UP_AT_BOOT, NAME_CHANGES, MATCH_UNCLEAR, ANOTHER_CONFIGURES,
+        ANOTHER_MAY_CONFIGURE, REWRITTEN_BY_ANOTHER, FILE_UNREADABLE, STOPS_AT_UNREADABLE,
+        RESOLV_CONF_REWRITTEN, TWO_DEFAULT_ROUTES, REMARK_IS_READ, STACK_UNCLEAR,
+        IN_CLUSTER, NAME_NOT_UNIQUE, DUPLICATE_SEEN, ON_VIRTUAL_SWITCH, ON_TEAM,
+        ROLE_MOVES, POLICY_WINS, POLICY_SAYS, CATEGORY_MAY_CHANGE, KEPT_FOR_ABSENT_ADAPTER,
+        OLD_RECORD_STAYS, TRAFFIC_MOVES, ON_ANOTHER_INTERFACE, IN_LOAD_BALANCING, CLOUD_AGENT,
+        ROUTES_TYPED, SAME_IN_EVERY_NETWORK, RESOLVERS_OF_PROFILE,
+    )
 )  # fmt: skip
 #: Kinds that speak for themselves wherever they concern a planned interface.
 _PLAIN = (
@@ -78,17 +164,19 @@ def declared_findings(case: HostCase) -> Iterator[Finding]:
     found += _takers(planned, survey, touched)
     yield from found
     # A port, and a broken file, are refused for what was told already.
-    told = any(f.code in ("is-port", "stops-at-unreadable", "name-not-unique", "stack-unclear") for f in found)
+    told = any(
+        f.code in (IS_PORT.code, STOPS_AT_UNREADABLE.code, NAME_NOT_UNIQUE.code, STACK_UNCLEAR.code) for f in found
+    )
     if foreseen.unfit is not None:
-        yield _refused("draft-refused", host, foreseen.unfit)
+        yield _refused(DRAFT_REFUSED, host, foreseen.unfit)
     if foreseen.untried:
-        yield finding("draft-not-tried", foreseen.untried, host=host, seen_in=f"files of {host} as drafted")
+        yield finding(DRAFT_NOT_TRIED, foreseen.untried, host=host, seen_in=f"files of {host} as drafted")
     if foreseen.refusal is not None and not told:
-        yield _refused("cannot-be-drafted", host, foreseen.refusal)
+        yield _refused(CANNOT_BE_DRAFTED, host, foreseen.refusal)
 
 
-def _refused(code: str, host: str, why: Refusal) -> Finding:
-    return finding(code, why.message, host=host, seen_in=why.seen_in, remedy=why.remedy)
+def _refused(kind: FindingKind, host: str, why: Refusal) -> Finding:
+    return finding(kind, why.message, host=host, seen_in=why.seen_in, remedy=why.remedy)
 
 
 def _takers(planned: HostPlan, survey: HostSurvey, touched: tuple[str, ...]) -> Iterator[Finding]:
@@ -97,7 +185,7 @@ def _takers(planned: HostPlan, survey: HostSurvey, touched: tuple[str, ...]) -> 
         found = survey.interface(name)
         if found is not None and found.declared is None and len(found.takers) > 1:
             yield finding(
-                "stack-unclear",
+                STACK_UNCLEAR,
                 f"no file declares {name}, and {' and '.join(taker.stack for taker in found.takers)} could take it",
                 host=planned.name,
                 interface=name,
@@ -147,7 +235,7 @@ def _unreadable(host: str, survey: HostSurvey, names: tuple[str, ...]) -> Iterat
 def _default_routes(host: str, foreseen: Foreseen) -> Iterator[Finding]:
     """Default routes that interfaces outside the plan make, of the same metric as a planned one."""
     for name, wanted in foreseen.wanted.items():
-        raised = partial(finding, "two-default-routes", host=host, interface=name)
+        raised = partial(finding, TWO_DEFAULT_ROUTES, host=host, interface=name)
         for route in wanted.default_routes():
             version = route.destination.version
             for other, declared in foreseen.declared.items():
@@ -166,7 +254,7 @@ def _default_routes(host: str, foreseen: Foreseen) -> Iterator[Finding]:
         plainly = planned is not None and any(r.metric is None for r in planned.default_routes(4))
         if aside.kind == EARLIER_LEASE and plainly:
             yield finding(
-                "two-default-routes",
+                TWO_DEFAULT_ROUTES,
                 f"{aside.of} comes up before {aside.interface}, and the default route of its lease keeps that of "
                 f"{aside.interface} out",
                 host=host,
@@ -201,7 +289,7 @@ def _halves(host: str, foreseen: Foreseen) -> Iterator[Finding]:
         for route in declared.config.routes:
             if _is_half(route.destination) and route.destination.version in versions - _own(planned):
                 yield finding(
-                    "default-route-overridden",
+                    DEFAULT_ROUTE_OVERRIDDEN,
                     f"the route {route} on {name} takes that part of the traffic away from the default route",
                     host=host,
                     interface=name,
@@ -236,7 +324,7 @@ def _resolvers(host: str, survey: HostSurvey, foreseen: Foreseen) -> Iterator[Fi
             if leased and set(leased) >= named:
                 continue
             yield finding(
-                "resolv-conf-rewritten",
+                RESOLV_CONF_REWRITTEN,
                 f"{name} stays on DHCP, and its lease client writes /etc/resolv.conf anew with its own resolvers alone",
                 host=host,
                 interface=name,

@@ -4,8 +4,26 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
-from fixed_anchor.core.findings import Finding, finding
+from fixed_anchor.core.findings import BLOCKER, NOTE, Finding, FindingKind, finding
 from fixed_anchor.core.rules.case import SiteCase
+
+EVIDENCE_CARRIED_ONLY = FindingKind(
+    "evidence-carried-only",
+    "knowledge",
+    BLOCKER,
+    "only evidence that was carried here clears it",
+    "A file can be old, of another site, or made up: nothing that can be looked at from here says the same.",
+    "Look at the evidence, and accept this with a reason: --accept evidence-carried-only --because TEXT.",
+)
+EVIDENCE_OLD = FindingKind(
+    "evidence-old",
+    "knowledge",
+    NOTE,
+    "the evidence is old",
+    "Leases and reservations change every hour; what was so a day ago may not be so now.",
+    "Save it again where the sources can be seen, with `check --evidence`.",
+    undetermined=True,
+)
 
 
 def age_findings(case: SiteCase) -> Iterator[Finding]:
@@ -14,7 +32,7 @@ def age_findings(case: SiteCase) -> Iterator[Finding]:
     for host in case.facts.hosts if carried is not None and carried.limit is not None else ():
         assert carried is not None
         yield finding(
-            "evidence-old",
+            EVIDENCE_OLD,
             f"the evidence is {carried.age}, and after {carried.limit} h it is no longer relied on",
             host=host.name,
             seen_in=carried.path,
@@ -30,7 +48,7 @@ def rests_on_evidence(path: str, without: Iterable[Finding], with_it: Iterable[F
             cleared.setdefault((found.host, found.interface, found.address), []).append(found.code)
     for (host, interface, address), codes in cleared.items():
         yield finding(
-            "evidence-carried-only",
+            EVIDENCE_CARRIED_ONLY,
             f"only the evidence clears this: {', '.join(dict.fromkeys(codes))}",
             host=host,
             interface=interface,

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.baseline import Baseline
 from fixed_anchor.core.config import InterfaceConfig
-from fixed_anchor.core.findings import Finding, finding
+from fixed_anchor.core.findings import BLOCKER, NOTE, Finding, FindingKind, finding
 from fixed_anchor.core.knowledge import GatewaysSaid
 from fixed_anchor.core.plan import Segment
 from fixed_anchor.core.rules.case import InterfaceCase
@@ -15,6 +15,36 @@ from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
 from fixed_anchor.core.verification import PASS
 from fixed_anchor.core.wanted import gateways_of
 from fixed_anchor.core.wire import DhcpServerSeen
+
+GATEWAY_DIFFERS = FindingKind(
+    "gateway-differs",
+    "wire",
+    BLOCKER,
+    "the gateway is none that is known on the segment",
+    "The default route of today, the DHCP server and the sources name another; a machine that is no "
+    "router takes every packet and forwards none.",
+    "Correct the gateway; where it is a new one, let the DHCP server say it, too, or override this.",
+)
+OWNER_NOT_PROVABLE = FindingKind(
+    "owner-not-provable",
+    "wire",
+    NOTE,
+    "nobody could see after the change whether another machine has the address too",
+    "A second holder of an address is seen by frames of our own, or by arping; a kernel does not look "
+    "for one of its own addresses.",
+    "Install python3 or iputils-arping there; where that cannot be, override this.",
+    undetermined=True,
+)
+FORWARDING_NOT_PROVEN = FindingKind(
+    "forwarding-not-proven",
+    "wire",
+    NOTE,
+    "nothing beyond the gateway answers today",
+    "Then nothing can show after the change that the new address is of use beyond its segment, and "
+    "nobody is there to look.",
+    "Name something under `reachable:` of the segment; where nothing is beyond the gateway, override this.",
+    undetermined=True,
+)
 
 
 def gateway_findings(case: InterfaceCase) -> Iterator[Finding]:
@@ -42,7 +72,7 @@ def gateway_findings(case: InterfaceCase) -> Iterator[Finding]:
         words = "; ".join(f"{who}: {', '.join(map(str, hops))}" for who, hops in said)
         more = f"; in force on {', '.join(users)}" if users else ""
         yield finding(
-            "gateway-differs",
+            GATEWAY_DIFFERS,
             f"the gateway {gateway} of {segment.name} is none that is known there: {words}{more}",
             host=host.name,
             interface=interface.name,
@@ -76,7 +106,7 @@ def _uses(survey: HostSurvey, gateway: IPAddress, segment: Segment) -> bool:
 def owner_findings(host: str, interface: str, why: str) -> Iterator[Finding]:
     """An interface of which nobody could see after the change whether another machine has its address too."""
     yield finding(
-        "owner-not-provable",
+        OWNER_NOT_PROVABLE,
         f"nobody could see afterwards whether another machine has the address of {interface} too: {why}",
         host=host,
         interface=interface,
@@ -95,7 +125,7 @@ def forwarding_findings(host: str, baseline: Baseline, wanted: Iterable[Interfac
             check = baseline.check("gateway-forwards", config.interface, gateway)
             if check is not None and check.outcome != PASS:
                 yield finding(
-                    "forwarding-not-proven",
+                    FORWARDING_NOT_PROVEN,
                     f"nothing beyond the gateway {gateway} answers today ({check.why})",
                     host=host,
                     interface=config.interface,

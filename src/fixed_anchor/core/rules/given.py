@@ -6,14 +6,23 @@ from collections.abc import Callable, Iterator
 from functools import partial
 
 from fixed_anchor.core.addresses import IPAddress
-from fixed_anchor.core.catalogue import BLOCKER
 from fixed_anchor.core.config import Route
-from fixed_anchor.core.findings import Finding, finding
+from fixed_anchor.core.findings import BLOCKER, WARNING, Finding, FindingKind, finding
 from fixed_anchor.core.plan import HostPlan, InterfacePlan, Plan
 from fixed_anchor.core.rules.case import InterfaceCase
-from fixed_anchor.core.rules.plan import no_default_route
+from fixed_anchor.core.rules.plan import NO_DEFAULT_ROUTE, no_default_route
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
 from fixed_anchor.core.wanted import wanted_config
+
+LEASE_SUPPLIED_MORE = FindingKind(
+    "lease-supplied-more",
+    "host",
+    WARNING,
+    "the lease supplies more than the plan says",
+    "It is lost with the lease: MTU, time servers, search list or routes; with router advertisements and "
+    "DHCPv6 the resolvers, too.",
+    "Add the keys named to the interface.",
+)
 
 
 def given_findings(case: InterfaceCase) -> Iterator[Finding]:
@@ -71,7 +80,7 @@ def _advertisements_supply_more(
 
 def _supplied(what: str, more: list[tuple[str, str]], raised: Callable[..., Finding]) -> Finding:
     return raised(
-        "lease-supplied-more",
+        LEASE_SUPPLIED_MORE,
         f"{what} also supplies " + ", ".join(said for said, _ in more),
         seen_in=what,
         remedy="to keep it, add to the interface: " + "; ".join(key for _, key in more),
@@ -127,7 +136,7 @@ def _no_way_out_but_theirs(
     if left or planned or not hops:
         return
     yield raised(
-        "no-default-route",
+        NO_DEFAULT_ROUTE,
         no_default_route(host.name, 6, interface),
         seen_in=plan.where_said(host, interface, "gateway", interface.gateways is not None),
         severity=BLOCKER,

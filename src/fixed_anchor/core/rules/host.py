@@ -5,13 +5,86 @@ from __future__ import annotations
 from collections.abc import Iterator
 from functools import partial
 
-from fixed_anchor.core.catalogue import BLOCKER
 from fixed_anchor.core.errors import InputError
-from fixed_anchor.core.findings import Finding, finding
+from fixed_anchor.core.findings import BLOCKER, NOTE, WARNING, Finding, FindingKind, finding
 from fixed_anchor.core.plan import HostPlan, Plan
 from fixed_anchor.core.rules.case import InterfaceCase, SiteCase
 from fixed_anchor.core.rules.given import given_findings
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
+
+IPV6_GOES_WITH_LEASE = FindingKind(
+    "ipv6-goes-with-lease",
+    "host",
+    WARNING,
+    "an IPv6 address that the lease client made goes with the IPv4 lease",
+    "dhcpcd does IPv6 by itself; the kernel takes over what routers announce, with another address.",
+    "Plan an IPv6 address to hold, where somebody uses this one.",
+)
+HOSTNAME_DIFFERS = FindingKind(
+    "hostname-differs",
+    "host",
+    NOTE,
+    "the plan names the host otherwise than it does itself",
+    "The hostname changes with the addresses, and with it what logs, mails and certificates say.",
+    "Leave `hostname:` out of the plan where that is not meant.",
+)
+HOST_NOT_REACHED = FindingKind(
+    "host-not-reached",
+    "host",
+    WARNING,
+    "a host that the plan reaches could not be looked at",
+    "What its files say, which address it has and whether the change can be made there is not known.",
+    "See why it is not reached, and try the command that is named by hand.",
+    undetermined=True,
+)
+INTERFACE_MISSING = FindingKind(
+    "interface-missing",
+    "host",
+    BLOCKER,
+    "the machine has no such interface",
+    "Its files would configure nothing, and the address would be lost.",
+    "Compare the plan with `fixed-anchor survey`.",
+)
+MAC_DIFFERS = FindingKind(
+    "mac-differs",
+    "host",
+    BLOCKER,
+    "the interface has another MAC",
+    "This may be another machine, or a replaced network card.",
+    "Compare the plan with `fixed-anchor survey`.",
+)
+LINK_DOWN = FindingKind(
+    "link-down",
+    "host",
+    WARNING,
+    "the link is down",
+    "Nothing can be verified over a link that is down.",
+    "Look at the cable, the switch port, or the virtual switch.",
+)
+LINK_OFF = FindingKind(
+    "link-off",
+    "host",
+    NOTE,
+    "the link is switched off, as it is until something configures it",
+    "Nobody is heard over it. `cutover` switches it on before it probes, and off again where it changes nothing.",
+    "To have `check` ask the wire, too: `ip link set dev NAME up`.",
+)
+NO_DHCP_ANSWER = FindingKind(
+    "no-dhcp-answer",
+    "host",
+    WARNING,
+    "the interface gave itself a link-local address",
+    "169.254.0.0/16 means that no DHCP server answered (RFC 3927).",
+    "Look at the cable and VLAN first: a static address does not cure a wrong one.",
+)
+YOUR_SESSION_RIDES_HERE = FindingKind(
+    "your-session-rides-here",
+    "host",
+    NOTE,
+    "your session comes in through this interface",
+    "If the change goes wrong you lose it; the guard then rolls the change back.",
+    "Keep a second way in at hand.",
+)
 
 
 def _of_dhcpcd(case: InterfaceCase, found: SurveyedInterface, survey: HostSurvey) -> Iterator[Finding]:
@@ -24,7 +97,7 @@ def _of_dhcpcd(case: InterfaceCase, found: SurveyedInterface, survey: HostSurvey
         if held.address.version == 6 and held.origin in ("dhcp", "slaac"):
             leased = held.origin == "dhcp"
             yield finding(
-                "ipv6-goes-with-lease",
+                IPV6_GOES_WITH_LEASE,
                 f"dhcpcd has given {interface.name} {held.address}, and ends with the lease: "
                 + ("nobody else asks DHCPv6" if leased else "the kernel makes another one of the same prefix"),
                 host=host.name,
@@ -46,13 +119,13 @@ def host_findings(case: InterfaceCase) -> Iterator[Finding]:
     found = case.found
     if survey.unknown and interface is host.interfaces[0]:
         what = f"{host.name} could not be looked at{'' if found is None else ' as a whole'}: {survey.unknown}"
-        yield raised("host-not-reached", what, seen_in=where, remedy="collect again, elevated")
+        yield raised(HOST_NOT_REACHED, what, seen_in=where, remedy="collect again, elevated")
     if found is None and survey.unknown:
         return
     if found is None:
         elsewhere = survey.by_mac(interface.mac) if interface.mac else ()
         yield raised(
-            "interface-missing",
+            INTERFACE_MISSING,
             survey.missing(interface.name),
             seen_in=where,
             remedy=f"its MAC {interface.mac} is at {elsewhere[0].name}: correct the name in the plan"
@@ -63,24 +136,24 @@ def host_findings(case: InterfaceCase) -> Iterator[Finding]:
     mac = found.link.permanent_mac or found.link.mac
     if interface.mac and mac and interface.mac not in (mac, found.link.mac):
         yield raised(
-            "mac-differs",
+            MAC_DIFFERS,
             f"{interface.name} of {host.name} has the MAC {mac}, the plan says {interface.mac}",
             seen_in=plan.where_of(host, interface, "mac"),
         )
     if survey.running and found.link.bare is not None and not found.link.bare.up:
         yield raised(
-            "link-off",
+            LINK_OFF,
             f"{interface.name} is switched off, and no file declares it",
             seen_in=f"the kernel of {survey.host}",
             remedy=f"To have `check` ask the wire over it, too: `ip link set dev {interface.name} up`.",
         )
     elif survey.running and found.is_down:
-        yield raised("link-down", f"the link of {interface.name} is down", seen_in=f"the kernel of {survey.host}")
+        yield raised(LINK_DOWN, f"the link of {interface.name} is down", seen_in=f"the kernel of {survey.host}")
     yield from _of_dhcpcd(case, found, survey)
     for address in found.addresses:
         if address.origin == "link-local" and address.address.version == 4:
             yield raised(
-                "no-dhcp-answer",
+                NO_DHCP_ANSWER,
                 f"{interface.name} gave itself {address.address.ip}: no DHCP server answered",
                 address=address.address.ip,
                 seen_in=f"the kernel of {survey.host}",
@@ -89,7 +162,7 @@ def host_findings(case: InterfaceCase) -> Iterator[Finding]:
     names = () if host.hostname is None else (host.hostname, host.hostname.partition(".")[0])
     if names and survey.running and survey.hostname not in names and interface is host.interfaces[0]:
         yield raised(
-            "hostname-differs",
+            HOSTNAME_DIFFERS,
             f"{host.name} calls itself {survey.hostname}, and the plan {host.hostname}",
             interface=None,
             seen_in=plan.where("hosts", host.name, "hostname", line=host.line),
@@ -98,7 +171,7 @@ def host_findings(case: InterfaceCase) -> Iterator[Finding]:
     session = case.session
     if session is not None and any(a.address.ip == session for a in found.addresses):
         yield raised(
-            "your-session-rides-here",
+            YOUR_SESSION_RIDES_HERE,
             f"your session uses {session} on {interface.name}",
             address=session,
             seen_in="your session",
@@ -114,7 +187,7 @@ def unreached_findings(case: SiteCase) -> Iterator[Finding]:
             continue
         message = f"{why.where}: {why.what}" if why.where else why.what
         yield finding(
-            "host-not-reached",
+            HOST_NOT_REACHED,
             message if host.name in message else f"{host.name} could not be looked at: {message}",
             host=host.name,
             seen_in=plan.where("hosts", host.name, "reach", line=host.line),

@@ -7,17 +7,34 @@ from functools import partial
 
 from fixed_anchor.core.addresses import IPAddress, addresses_in
 from fixed_anchor.core.aside import NAMES
-from fixed_anchor.core.catalogue import BLOCKER
 from fixed_anchor.core.elsewhere import Elsewhere, ListenAddress, Listener, Mention
 from fixed_anchor.core.errors import AnchorError
-from fixed_anchor.core.findings import Finding, finding
+from fixed_anchor.core.findings import BLOCKER, NOTE, WARNING, Finding, FindingKind, finding
 from fixed_anchor.core.foreseen import Foreseen
 from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.core.plan import Plan
 from fixed_anchor.core.rules.case import SiteCase
+from fixed_anchor.core.rules.spoken_for import DNS_SAYS_OTHERWISE
 from fixed_anchor.core.secrets import masked_line
 
-_CODE = "old-address-in-use"
+OLD_ADDRESS_IN_USE = FindingKind(
+    "old-address-in-use",
+    "host",
+    WARNING,
+    "something still uses or names an address that goes",
+    "A socket bound to it hears nothing any more, and what names it looks for the host in vain. Where "
+    "sshd listens on it alone, this is a blocker: nobody could log in.",
+    "Write the new address there, and reload what reads it.",
+)
+SEARCH_INCOMPLETE = FindingKind(
+    "search-incomplete",
+    "host",
+    NOTE,
+    "not everything was searched for an address that goes",
+    "Large files, other file systems and what may not be read are left out, and a search ends after some seconds.",
+    "Look there yourself, where it matters.",
+)
+
 #: Programs that let people log in; and who may hold their socket in their stead, systemd.socket(5).
 _SSHD, _IN_ITS_STEAD = ("sshd", "dropbear"), "systemd"
 #: So many further lines of a file, and records of an address, are named.
@@ -73,7 +90,7 @@ def _not_searched(host: str, left_out: Iterable[str]) -> Iterator[Finding]:
     said = list(left_out)
     if said:
         yield finding(
-            "search-incomplete",
+            SEARCH_INCOMPLETE,
             f"looking for what names addresses that go, this was left out on {host}: " + "; ".join(said),
             host=host,
             seen_in=f"files of {host}",
@@ -106,7 +123,7 @@ def _sockets(host: str, foreseen: Foreseen, found: Elsewhere, going: frozenset[I
         program = x.program or "a program"
         what = f"{program} listens on {where} ({x.protocol}) alone, and this address goes: nobody could log in there"
         yield finding(
-            _CODE,
+            OLD_ADDRESS_IN_USE,
             what if blocks else f"{program} has a socket bound to {where} ({x.protocol}), and this address goes",
             host=host,
             address=x.address,
@@ -130,7 +147,7 @@ def _sshd_config(host: str, lines: tuple[ListenAddress, ...], going: frozenset[I
     for line in gone:
         named = ", ".join(map(str, line.addresses))
         yield finding(
-            _CODE,
+            OLD_ADDRESS_IN_USE,
             f"sshd is told to listen on {named}"
             + (" alone, and this address goes: nobody could log in there" if alone else ", and this address goes"),
             host=host,
@@ -160,7 +177,7 @@ def _mentions(host: str, what: str, mentions: Iterable[Mention], foreseen: Fores
         also += f" and {len(more) - _LINES} more" if len(more) > _LINES else ""
         new = _new_address(foreseen, address) if foreseen is not None else None
         yield finding(
-            _CODE,
+            OLD_ADDRESS_IN_USE,
             f"{path} names {address}, which {what}: `{_short(lines[0].text)}`{also}",
             host=host,
             address=address,
@@ -183,14 +200,14 @@ def _new_address(foreseen: Foreseen, address: IPAddress) -> IPAddress | None:
 
 def told_once(findings: list[Finding]) -> list[Finding]:
     """Without those of addresses that go where the same record is told of as saying otherwise than the plan."""
-    places = {f.seen_in for f in findings if f.code == "dns-says-otherwise"}
-    return [f for f in findings if f.code != _CODE or f.seen_in not in places]
+    places = {f.seen_in for f in findings if f.code == DNS_SAYS_OTHERWISE.code}
+    return [f for f in findings if f.code != OLD_ADDRESS_IN_USE.code or f.seen_in not in places]
 
 
 def _in_sources(known: Knowledge, of: Mapping[IPAddress, str]) -> Iterator[Finding]:
     """What DNS, host tables and address lists say of addresses that go."""
     for address, host in of.items():
-        raised = partial(finding, _CODE, host=host, address=address)
+        raised = partial(finding, OLD_ADDRESS_IN_USE, host=host, address=address)
         for record in known.records(address)[:_LINES]:
             who = "the host table" if record.kind == "hosts" else "DNS"
             yield raised(
@@ -210,7 +227,7 @@ def _in_plan(plan: Plan, of: Mapping[IPAddress, str]) -> Iterator[Finding]:
     """What the plan itself tells hosts to use, and what would not be there any more."""
     for address, what, seen_in in _used(plan, of):
         yield finding(
-            _CODE,
+            OLD_ADDRESS_IN_USE,
             f"the plan names {address} {what}, and this address goes from {of[address]}",
             host=of[address],
             address=address,

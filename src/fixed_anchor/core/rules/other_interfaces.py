@@ -5,11 +5,20 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from fixed_anchor.core.addresses import IPAddress
-from fixed_anchor.core.catalogue.kinds import WARNING
-from fixed_anchor.core.findings import Finding, finding
+from fixed_anchor.core.findings import BLOCKER, WARNING, Finding, FindingKind, finding
 from fixed_anchor.core.foreseen import Foreseen
 from fixed_anchor.core.rules.case import HostCase
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
+
+ON_ANOTHER_INTERFACE = FindingKind(
+    "on-another-interface",
+    "host",
+    BLOCKER,
+    "another interface of the machine has the address, and keeps it",
+    "Neighbours would be answered by either, and Windows uses it on one of them alone. A warning where "
+    "the other link is down.",
+    "Take another address, or plan that interface without it.",
+)
 
 
 def other_interface_findings(case: HostCase) -> Iterator[Finding]:
@@ -22,7 +31,7 @@ def other_interface_findings(case: HostCase) -> Iterator[Finding]:
                 if seen_in is None:
                     continue
                 yield finding(
-                    "on-another-interface",
+                    ON_ANOTHER_INTERFACE,
                     f"{other.name} of {host} has {address.ip}, too, and keeps it"
                     + (f"; its link is {other.state}" if other.is_down else ""),
                     severity=WARNING if other.is_down else None,

@@ -8,10 +8,141 @@ from functools import partial
 from ipaddress import IPv4Address, IPv6Address
 
 from fixed_anchor.core.addresses import IPAddress, IPNetwork, address_key
-from fixed_anchor.core.findings import Finding, finding
+from fixed_anchor.core.findings import BLOCKER, WARNING, Finding, FindingKind, finding
 from fixed_anchor.core.plan import HostPlan, InterfacePlan, Plan, Segment
 from fixed_anchor.core.rules.case import SiteCase
+from fixed_anchor.core.rules.clones import CLONED_HOST
 from fixed_anchor.core.wanted import gateways_of
+
+OUTSIDE_SUBNET = FindingKind(
+    "outside-subnet",
+    "plan",
+    BLOCKER,
+    "the address lies in no subnet of its segment",
+    "A host with an address outside its subnet cannot reach its gateway, and its neighbours cannot reach it.",
+    "Take an address of the segment's subnet, or put the interface on the right segment.",
+)
+NETWORK_ADDRESS = FindingKind(
+    "network-address",
+    "plan",
+    BLOCKER,
+    "the address is the network's own",
+    "The first address of an IPv4 subnet names the subnet; hosts and routers refuse it (RFC 1122, 3.2.1.3).",
+    "Take another address of the subnet.",
+)
+BROADCAST_ADDRESS = FindingKind(
+    "broadcast-address",
+    "plan",
+    BLOCKER,
+    "the address is the subnet's broadcast address",
+    "What is sent to it goes to every host of the subnet (RFC 1122, 3.2.1.3).",
+    "Take another address of the subnet.",
+)
+IS_GATEWAY = FindingKind(
+    "is-gateway",
+    "plan",
+    BLOCKER,
+    "the address is the gateway's",
+    "Two machines with the gateway's address cut the whole segment off, in turns.",
+    "Take another address; the gateway keeps its own.",
+)
+HELD_TWICE = FindingKind(
+    "held-twice",
+    "plan",
+    BLOCKER,
+    "the plan gives the address to two interfaces",
+    "Neighbours would talk to the one or the other at random.",
+    "Give one of them another address.",
+)
+GATEWAY_OUTSIDE_SUBNET = FindingKind(
+    "gateway-outside-subnet",
+    "plan",
+    BLOCKER,
+    "the gateway lies in no subnet of the interface",
+    "The kernel refuses a next hop it has no direct way to, so there would be no default route.",
+    "Correct the gateway or the subnet; where it is meant, give the address its own prefix with an on-link gateway.",
+)
+NO_DEFAULT_ROUTE = FindingKind(
+    "no-default-route",
+    "plan",
+    WARNING,
+    "no default route would be left",
+    "Without one, the host reaches its own subnet only. Where routers announce the only IPv6 default "
+    "route today, and a fixed address stops listening to them, this is a blocker.",
+    "Name a gateway for the segment, or say `gateway: none` on purpose.",
+)
+TWO_DEFAULT_ROUTES = FindingKind(
+    "two-default-routes",
+    "plan",
+    BLOCKER,
+    "two default routes of equal metric",
+    "Which of them is used is left to chance, and may differ after each boot.",
+    "Say `gateway: none` on one interface, or give them different metrics.",
+)
+SPECIAL_ADDRESS = FindingKind(
+    "special-address",
+    "plan",
+    BLOCKER,
+    "the address is not for hosts",
+    "Loopback, multicast, link-local, unspecified and reserved addresses cannot be given to an interface as its own.",
+    "Take an address of the segment's subnet.",
+)
+NO_RESOLVERS = FindingKind(
+    "no-resolvers",
+    "plan",
+    WARNING,
+    "no resolvers would be left",
+    "The lease supplied them until now; without any, no name is resolved.",
+    "Name `resolvers` for the segment or the interface.",
+)
+BAD_HOSTNAME = FindingKind(
+    "bad-hostname",
+    "plan",
+    BLOCKER,
+    "the hostname is not valid",
+    "Host names are letters, digits and hyphens (RFC 1123, 2.1), at most 63 a label.",
+    "Correct the name.",
+)
+HOSTNAME_TWICE = FindingKind(
+    "hostname-twice",
+    "plan",
+    BLOCKER,
+    "two hosts have the same hostname",
+    "Logs, monitoring and certificates could not tell them apart.",
+    "Rename one of them.",
+)
+MAC_TWICE = FindingKind(
+    "mac-twice",
+    "plan",
+    WARNING,
+    "two interfaces have the same MAC",
+    "Rightly so for VLANs and bond members on one machine.",
+    "Compare with `fixed-anchor survey` on both machines.",
+)
+SEGMENTS_OVERLAP = FindingKind(
+    "segments-overlap",
+    "plan",
+    BLOCKER,
+    "two segments share addresses",
+    "An address would then belong to two broadcast domains, and checks would look in the wrong one.",
+    "Correct the subnets.",
+)
+POOL_OUTSIDE_SUBNET = FindingKind(
+    "pool-outside-subnet",
+    "plan",
+    WARNING,
+    "a pool lies outside its segment's subnet",
+    "It is probably mistyped; the real pool is then not guarded against.",
+    "Compare it with the DHCP server's configuration.",
+)
+POOL_COVERS_GATEWAY = FindingKind(
+    "pool-covers-gateway",
+    "plan",
+    WARNING,
+    "a pool contains the gateway's address",
+    "The DHCP server may lease the gateway's address to someone.",
+    "Narrow the pool, or correct it here.",
+)
 
 _LABEL = r"(?!-)[a-z0-9-]{1,63}(?<!-)"
 _HOST_NAME = re.compile(rf"{_LABEL}(?:\.{_LABEL})*", re.IGNORECASE)
@@ -115,31 +246,31 @@ def _addresses(plan: Plan, host: HostPlan, interface: InterfacePlan, segment: Se
         )
         special = special_use(address)
         if special is not None:
-            yield raised("special-address", f"{address} is {special}")
+            yield raised(SPECIAL_ADDRESS, f"{address} is {special}")
             continue
         if address in gateways:
-            yield raised("is-gateway", f"{address} is the gateway of {segment.name}")
+            yield raised(IS_GATEWAY, f"{address} is the gateway of {segment.name}")
         if subnet is None:
             if held.prefix is None or not any(s.version == address.version for s in segment.subnets):
                 known = _and(segment.subnets)
-                yield raised("outside-subnet", f"{address} is not in {known} of segment {segment.name}")
+                yield raised(OUTSIDE_SUBNET, f"{address} is not in {known} of segment {segment.name}")
             continue
         end = _end_of_subnet(address, subnet)
         if end is not None:
             yield raised(*end)
 
 
-def _end_of_subnet(address: IPAddress, subnet: IPNetwork) -> tuple[str, str] | None:
-    """Code and message if ``address`` is one of the two ends of ``subnet`` that no host may hold."""
+def _end_of_subnet(address: IPAddress, subnet: IPNetwork) -> tuple[FindingKind, str] | None:
+    """Kind and message if ``address`` is one of the two ends of ``subnet`` that no host may hold."""
     # RFC 3021: a /31 has neither; a /32 is the address itself. IPv6 has no broadcast,
     # and its all-zero address is the routers' anycast (RFC 4291, 2.6.1), except on /127.
     if subnet.prefixlen >= subnet.max_prefixlen - 1:
         return None
     if address == subnet.network_address:
         what = "network address" if address.version == 4 else "routers' anycast address"
-        return "network-address", f"{address} is the {what} of {subnet}"
+        return NETWORK_ADDRESS, f"{address} is the {what} of {subnet}"
     if address.version == 4 and address == subnet.broadcast_address:
-        return "broadcast-address", f"{address} is the broadcast address of {subnet}"
+        return BROADCAST_ADDRESS, f"{address} is the broadcast address of {subnet}"
     return None
 
 
@@ -158,7 +289,7 @@ def _way_out(plan: Plan, host: HostPlan, interface: InterfacePlan, segment: Segm
         on_link = on_link or (version == 6 and gateway.address.is_link_local)
         if segment.subnet_of(gateway.address) is None and not on_link:
             yield raised(
-                "gateway-outside-subnet",
+                GATEWAY_OUTSIDE_SUBNET,
                 f"the gateway {gateway.address} is not in {_and(segment.subnets)} of segment {segment.name}",
                 address=gateway.address,
                 seen_in=plan.where_gateway(host, interface, gateway.address),
@@ -169,14 +300,14 @@ def _way_out(plan: Plan, host: HostPlan, interface: InterfacePlan, segment: Segm
                 plan, host, interface, version
             ):
                 yield raised(
-                    "no-default-route",
+                    NO_DEFAULT_ROUTE,
                     no_default_route(host.name, version, interface),
                     seen_in=plan.where_said(host, interface, "gateway", interface.gateways is not None),
                 )
     resolvers = segment.resolvers if interface.resolvers is None else interface.resolvers
     if fixed and not resolvers and interface.gateways != ():
         yield raised(
-            "no-resolvers",
+            NO_RESOLVERS,
             f"{host.name} would have no resolvers on {interface.name}",
             seen_in=plan.where_said(host, interface, "resolvers", interface.resolvers is not None),
         )
@@ -219,7 +350,7 @@ def _two_default_routes(plan: Plan, host: HostPlan) -> Iterator[Finding]:
             other = seen.setdefault((version, metric), via)
             if other != via:
                 yield finding(
-                    "two-default-routes",
+                    TWO_DEFAULT_ROUTES,
                     f"default routes via {other} and via {via} have the same metric",
                     host=host.name,
                     interface=interface.name,
@@ -243,7 +374,7 @@ def _shared_between_interfaces(plan: Plan) -> Iterator[Finding]:
                 other = holders.setdefault(address_key(address), me)
                 if other != me:
                     yield finding(
-                        "held-twice",
+                        HELD_TWICE,
                         f"{address} is given to {other[0]} ({other[1]}) as well",
                         host=host.name,
                         interface=interface.name,
@@ -254,7 +385,7 @@ def _shared_between_interfaces(plan: Plan) -> Iterator[Finding]:
                 other = macs.setdefault(interface.mac, me)
                 if other != me:
                     yield finding(
-                        "mac-twice" if other[0] == host.name else "cloned-host",
+                        MAC_TWICE if other[0] == host.name else CLONED_HOST,
                         f"{interface.mac} stands at {other[0]} ({other[1]}) as well",
                         host=host.name,
                         interface=interface.name,
@@ -270,12 +401,12 @@ def _hostnames(plan: Plan) -> Iterator[Finding]:
         name = host.hostname.rstrip(".")
         if len(name) > 253 or not _HOST_NAME.fullmatch(name):
             where = plan.where("hosts", host.name, "hostname", line=host.line)
-            yield finding("bad-hostname", f"{name!r} is not a host name", host=host.name, seen_in=where)
+            yield finding(BAD_HOSTNAME, f"{name!r} is not a host name", host=host.name, seen_in=where)
             continue
         other = seen.setdefault(name.lower(), host.name)
         if other != host.name:
             where = plan.where("hosts", host.name, "hostname", line=host.line)
-            yield finding("hostname-twice", f"{name} is the hostname of {other} as well", host=host.name, seen_in=where)
+            yield finding(HOSTNAME_TWICE, f"{name} is the hostname of {other} as well", host=host.name, seen_in=where)
 
 
 def _segments(plan: Plan) -> Iterator[Finding]:
@@ -300,7 +431,7 @@ def _segments(plan: Plan) -> Iterator[Finding]:
             )
             if not inside:
                 yield finding(
-                    "pool-outside-subnet",
+                    POOL_OUTSIDE_SUBNET,
                     f"the pool {pool} is not inside {_and(segment.subnets)} of segment {segment.name}",
                     address=pool,
                     seen_in=plan.where("segments", segment.name, "pools", number, line=segment.line),
@@ -308,7 +439,7 @@ def _segments(plan: Plan) -> Iterator[Finding]:
             for gateway in segment.gateways:
                 if gateway.address in pool:
                     yield finding(
-                        "pool-covers-gateway",
+                        POOL_COVERS_GATEWAY,
                         f"the pool {pool} of segment {segment.name} contains the gateway {gateway.address}",
                         address=gateway.address,
                         seen_in=plan.where("segments", segment.name, "pools", number, line=segment.line),
@@ -319,7 +450,7 @@ def _segments(plan: Plan) -> Iterator[Finding]:
         if widest and span[0] == widest[0] and span[1] <= widest[2] and span[3] != widest[3]:
             subnets = plan.segments[span[3]].subnets
             yield finding(
-                "segments-overlap",
+                SEGMENTS_OVERLAP,
                 f"{widest[4]} of segment {widest[3]} and {span[4]} of segment {span[3]} share addresses",
                 address=span[4],
                 seen_in=plan.where(

@@ -5,10 +5,19 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from fixed_anchor.core.addresses import IPNetwork, with_prefix
-from fixed_anchor.core.findings import Finding, finding
+from fixed_anchor.core.findings import BLOCKER, Finding, FindingKind, finding
 from fixed_anchor.core.plan import InterfacePlan, PlannedAddress, Segment
 from fixed_anchor.core.rules.case import InterfaceCase
 from fixed_anchor.core.wanted import gateways_of
+
+PREFIX_DIFFERS = FindingKind(
+    "prefix-differs",
+    "plan",
+    BLOCKER,
+    "the prefix is another than that of the network",
+    "With a prefix that is too short or too long a host takes neighbours for strangers, or the other way round.",
+    "Correct the prefix; where the segment is being widened or divided, say `was: SUBNET` of it.",
+)
 
 
 def prefix_findings(case: InterfaceCase) -> Iterator[Finding]:
@@ -22,7 +31,7 @@ def prefix_findings(case: InterfaceCase) -> Iterator[Finding]:
     def raised(held: PlannedAddress, message: str, seen_in: str | None = None) -> Finding:
         # The first line that is asked for parses the whole plan again: it is not asked for in vain.
         seen_in = seen_in or case.plan.where_held(host, interface, held.address)
-        code, address = "prefix-differs", held.address
+        code, address = PREFIX_DIFFERS, held.address
         return finding(code, message, host=host.name, interface=interface.name, address=address, seen_in=seen_in)
 
     for held in interface.own:

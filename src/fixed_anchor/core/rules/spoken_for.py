@@ -10,11 +10,119 @@ from ipaddress import IPv4Address, IPv6Address
 from fixed_anchor.core.addresses import AddressRange, IPAddress, IPNetwork, RangeSet
 from fixed_anchor.core.claims import Claims, ReservationClaim, SubnetClaim
 from fixed_anchor.core.config import Place
-from fixed_anchor.core.findings import Finding, finding
+from fixed_anchor.core.findings import BLOCKER, NOTE, WARNING, Finding, FindingKind, finding
 from fixed_anchor.core.indexed_claims import few, whom
 from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.core.plan import HostPlan, InterfacePlan, Segment
 from fixed_anchor.core.rules.case import InterfaceCase, SegmentCase, SiteCase
+
+IN_DHCP_POOL = FindingKind(
+    "in-dhcp-pool",
+    "knowledge",
+    BLOCKER,
+    "the address lies in a DHCP pool",
+    "The DHCP server may lease it to someone else at any time, and both then lose their connections.",
+    "Take an address outside every pool, or reserve it on the server.",
+)
+LEASE_NOT_RESERVED = FindingKind(
+    "lease-not-reserved",
+    "knowledge",
+    BLOCKER,
+    "today's leased address is kept without a reservation",
+    "The lease runs out once the host stops renewing it, and the server leases the address to someone else.",
+    "Reserve the address for this MAC on the server, or narrow its pool, and say so in the plan or a source.",
+)
+RESERVED_FOR_ANOTHER = FindingKind(
+    "reserved-for-another",
+    "knowledge",
+    BLOCKER,
+    "the address is reserved for another MAC",
+    "The DHCP server will give it to that machine.",
+    "Take another address, or remove the reservation if that machine is gone.",
+)
+LEASED_TO_ANOTHER = FindingKind(
+    "leased-to-another",
+    "knowledge",
+    BLOCKER,
+    "the address is leased to another machine",
+    "It is in use, or may be again: a machine that sleeps keeps its lease.",
+    "Take another address.",
+)
+SET_ASIDE = FindingKind(
+    "set-aside",
+    "knowledge",
+    BLOCKER,
+    "the address lies in a range that is set aside",
+    "The plan itself says that nobody gets addresses of this range.",
+    "Take another address, or change `set_aside`.",
+)
+LISTED_FOR_ANOTHER = FindingKind(
+    "listed-for-another",
+    "knowledge",
+    BLOCKER,
+    "the site's address list, or a hypervisor's network, has it for another holder",
+    "A list is the word of whoever keeps it; the machine may be switched off today. A network's own "
+    "bridge answers for its address.",
+    "Take another address, or correct the list.",
+)
+DNS_SAYS_OTHERWISE = FindingKind(
+    "dns-says-otherwise",
+    "knowledge",
+    WARNING,
+    "DNS has the address for another name",
+    "Clients of that name would arrive here.",
+    "Correct the record, or take another address.",
+)
+POOL_NEARLY_FULL = FindingKind(
+    "pool-nearly-full",
+    "knowledge",
+    NOTE,
+    "a pool is nearly full",
+    "Every fixed address taken out of it makes it smaller.",
+    "Look at the pool before more hosts are added.",
+)
+POOL_UNKNOWN = FindingKind(
+    "pool-unknown",
+    "knowledge",
+    NOTE,
+    "the segment's DHCP pools are not known",
+    "Without them nobody can say that the address will not be leased to someone else.",
+    "Say it with `--pool RANGE`, with `pools:` in the plan (`[]` says: no DHCP server), or with a source.",
+    undetermined=True,
+)
+SOURCE_UNREADABLE = FindingKind(
+    "source-unreadable",
+    "knowledge",
+    NOTE,
+    "a source could not be read",
+    "What it would have said is not known.",
+    "Correct its path, its permissions or the place it names.",
+    undetermined=True,
+)
+EXPECTED_NOT_RESERVED = FindingKind(
+    "expected-not-reserved",
+    "knowledge",
+    WARNING,
+    "the address that the plan expects by DHCP is not reserved",
+    "The host stays on DHCP, and would be leased whatever is free.",
+    "Reserve it for the interface's MAC on the DHCP server, or correct `expect`.",
+)
+SOURCE_DISAGREES = FindingKind(
+    "source-disagrees",
+    "knowledge",
+    WARNING,
+    "a source and the plan say different things of a segment",
+    "One of them is out of date; a wrong mask or gateway cuts the host off, a wrong pool leases its address away.",
+    "Find out which one is right, and correct the other.",
+)
+SOURCE_UNTIDY = FindingKind(
+    "source-untidy",
+    "knowledge",
+    NOTE,
+    "an entry of a source is not written cleanly",
+    "It was understood here, but other programs may read it differently, or not at all.",
+    "Correct the entry.",
+)
 
 #: A pool with more of its addresses leased than this share is nearly full.
 NEARLY_FULL = 0.9
@@ -36,7 +144,7 @@ def knowledge_findings(case: InterfaceCase) -> Iterator[Finding]:
     raised = partial(finding, host=host.name, interface=interface.name, seen_in=f"{known.plan.file}:{interface.line}")
     if any(h.address.version == 4 for h in interface.own) and not known.pools_known(interface.segment):
         yield raised(
-            "pool-unknown",
+            POOL_UNKNOWN,
             f"the DHCP pools of segment {interface.segment} are not known",
             seen_in=f"{known.plan.file}:{known.plan.segments[interface.segment].line}",
             segment=interface.segment,
@@ -60,10 +168,10 @@ def knowledge_findings(case: InterfaceCase) -> Iterator[Finding]:
 def _about(known: Knowledge, host: HostPlan, interface: InterfacePlan, address: IPAddress) -> Raised:
     """Findings about one address, seen where the plan has it unless something else is said; which costs a look."""
 
-    def raised(code: str, message: str, seen_in: str | None = None, remedy: str | None = None) -> Finding:
+    def raised(kind: FindingKind, message: str, seen_in: str | None = None, remedy: str | None = None) -> Finding:
         where = seen_in or known.plan.where_held(host, interface, address)
         return finding(
-            code, message, seen_in=where, remedy=remedy, host=host.name, interface=interface.name, address=address
+            kind, message, seen_in=where, remedy=remedy, host=host.name, interface=interface.name, address=address
         )
 
     return raised
@@ -84,7 +192,7 @@ def _of_pools(
 ) -> Iterator[Finding]:
     aside = known.set_aside(interface.segment, address)
     if aside is not None:
-        yield about("set-aside", f"{address} lies in {aside}, which is set aside")
+        yield about(SET_ASIDE, f"{address} lies in {aside}, which is set aside")
     pool = known.pool_of(interface.segment, address)
     own = _own(known, interface, address)
     if own and (pool is None or any(r.keeps_pool_clear for r in own)):
@@ -92,7 +200,7 @@ def _of_pools(
     if address in leased_now or any(lease.mac == interface.mac and lease.mac for lease in known.held_leases(address)):
         if not known.left_out_by_server(address):
             yield about(
-                "lease-not-reserved",
+                LEASE_NOT_RESERVED,
                 f"{address} is this interface's leased address, and no reservation keeps it",
                 remedy=f"reserve {address} for {interface.mac or 'the MAC'} on the DHCP server and say so "
                 f"under `reservations:`, or take an address outside every pool",
@@ -103,7 +211,7 @@ def _of_pools(
     range_, said_by = pool
     nearest = nearest_outside(address, known.plan.segments[interface.segment], known)
     yield about(
-        "in-dhcp-pool",
+        IN_DHCP_POOL,
         f"{address} lies in the DHCP pool {range_}"
         + ("; the server leases it to others although a host names it" if own else ""),
         seen_in=_where_pool(known, interface.segment, range_, said_by),
@@ -141,7 +249,7 @@ def _of_others(
     for kept in known.reservations(address):
         if not _is_ours(kept.mac, kept.client, interface, names):
             yield about(
-                "reserved-for-another",
+                RESERVED_FOR_ANOTHER,
                 f"{address} is reserved for {whom(kept)}" + (f" ({kept.client})" if kept.mac and kept.client else ""),
                 seen_in=_where_reserved(known, interface.segment, kept),
             )
@@ -149,22 +257,22 @@ def _of_others(
         if lease.state == "declined":
             if address not in held_now:
                 what = f"a client of the DHCP server found {address} in use by somebody else"
-                yield about("leased-to-another", what, seen_in=str(lease.place))
+                yield about(LEASED_TO_ANOTHER, what, seen_in=str(lease.place))
         elif not _is_ours(lease.mac, lease.name, interface, names):
             client = lease.mac or "a client"
             yield about(
-                "leased-to-another",
+                LEASED_TO_ANOTHER,
                 f"{address} is leased to {client}" + (f" ({lease.name})" if lease.name else ""),
                 seen_in=str(lease.place),
             )
     for row in known.listed(address):
         if not (row.mac and row.mac == interface.mac) and not _same_name(row.name, names):
             whose = f"for {row.name}" if row.name else "without saying for whom"
-            yield about("listed-for-another", f"{address} is listed {whose}", seen_in=str(row.place))
+            yield about(LISTED_FOR_ANOTHER, f"{address} is listed {whose}", seen_in=str(row.place))
     records = known.records(address)
     if records and not any(_same_name(r.name, names) for r in records):
         found = few(r.name for r in records)
-        yield about("dns-says-otherwise", f"DNS has {address} for {found}", seen_in=str(records[0].place))
+        yield about(DNS_SAYS_OTHERWISE, f"DNS has {address} for {found}", seen_in=str(records[0].place))
 
 
 def _names_of(known: Knowledge, host: HostPlan, interface: InterfacePlan) -> frozenset[str]:
@@ -194,7 +302,7 @@ def _expected(known: Knowledge, interface: InterfacePlan, address: IPAddress, ab
     if places or segment.reservations:
         where = ", ".join(places) or known.plan.where("segments", segment.name, "reservations", line=segment.line)
         yield about(
-            "expected-not-reserved",
+            EXPECTED_NOT_RESERVED,
             f"{address} is expected by DHCP, and is not reserved for {interface.mac or 'this interface'}",
             seen_in=where,
         )
@@ -210,7 +318,7 @@ def _forward_names(known: Knowledge, host: HostPlan, interface: InterfacePlan, r
             if held and records and not any(r.address in mine for r in records):
                 there = ", ".join(str(r.address) for r in records)
                 yield raised(
-                    "dns-says-otherwise",
+                    DNS_SAYS_OTHERWISE,
                     f"DNS has {name} at {there}, and the plan gives it {held[0]}",
                     address=held[0],
                     seen_in=str(records[0].place),
@@ -235,9 +343,9 @@ def source_findings(case: SiteCase) -> Iterator[Finding]:
     """What could not be read, and what is not written cleanly."""
     known = case.facts.known
     for unread in known.unread:
-        yield finding("source-unreadable", f"{unread.label}: {unread.why}", seen_in=unread.where)
+        yield finding(SOURCE_UNREADABLE, f"{unread.label}: {unread.why}", seen_in=unread.where)
     for claims, remark in known.untidy():
-        yield finding("source-untidy", f"{claims.label}: {remark.what}", seen_in=str(remark.place))
+        yield finding(SOURCE_UNTIDY, f"{claims.label}: {remark.what}", seen_in=str(remark.place))
 
 
 def _disagreements(segment: Segment, said: SubnetClaim) -> Iterator[Finding]:
@@ -247,7 +355,7 @@ def _disagreements(segment: Segment, said: SubnetClaim) -> Iterator[Finding]:
         return
 
     def raised(what: str, about: str = "") -> Finding:
-        return finding("source-disagrees", what, seen_in=str(said.said_in.get(about, said.place)))
+        return finding(SOURCE_DISAGREES, what, seen_in=str(said.said_in.get(about, said.place)))
 
     if said.network not in mine:
         yield raised(f"the DHCP server has the subnet {said.network}, the plan {mine[0]} for {segment.name}")
@@ -281,7 +389,7 @@ def _pools_disagree(segment: Segment, claims: Claims) -> Iterator[Finding]:
         within = any(s.version == pool.range.version and _within(pool.range, s) for s in segment.subnets)
         if within and not _covered(pool.range, segment.pools or ()):
             yield finding(
-                "source-disagrees",
+                SOURCE_DISAGREES,
                 f"the DHCP server has the pool {pool.range}, which the plan's pools of {segment.name} do not cover",
                 seen_in=str(pool.place),
             )
@@ -305,7 +413,7 @@ def _nearly_full(known: Knowledge, segment: Segment) -> Iterator[Finding]:
         used = known.leases_in_pools.get(pool, 0)
         if used > NEARLY_FULL * pool.size:
             what = f"{used} of {pool.size} addresses of the pool {pool} are leased"
-            yield finding("pool-nearly-full", what, seen_in=_where_pool(known, segment.name, pool, said_by))
+            yield finding(POOL_NEARLY_FULL, what, seen_in=_where_pool(known, segment.name, pool, said_by))
 
 
 # --- the nearest free one -------------------------------------------------------------------

@@ -7,18 +7,83 @@ from functools import partial
 
 import msgspec
 
-from fixed_anchor.core.findings import Finding, finding
+from fixed_anchor.core.findings import BLOCKER, NOTE, WARNING, Finding, FindingKind, finding
 from fixed_anchor.core.programs import TRIED, is_untried, too_old
 from fixed_anchor.core.rules.asides import of_survey
 from fixed_anchor.core.rules.case import InterfaceCase
 from fixed_anchor.core.rules.declared import CODES
 from fixed_anchor.core.survey import NOBODY, HostSurvey, SurveyedInterface
 
+TOO_OLD = FindingKind(
+    "too-old",
+    "host",
+    BLOCKER,
+    "a program of the host is too old for a way back that can be promised",
+    "What a change needs of it, there or back, it does not have.",
+    "Convert this host by hand, or bring it up to date first.",
+)
+UNTRIED_RELEASE = FindingKind(
+    "untried-release",
+    "host",
+    NOTE,
+    "a program of the host is newer than all with which this was tried",
+    "It is taken to understand what the newest one does that was tried; if not, the change is rolled back.",
+    "Read the draft, and convert one such host before the others.",
+)
+KERNEL_ONLY_STATE = FindingKind(
+    "kernel-only-state",
+    "host",
+    WARNING,
+    "the kernel holds state that no file declares",
+    "Addresses, routes or rules set by hand may be dropped when the stack loads its files.",
+    "Declare it, list it under `leave_alone`, or accept its loss.",
+)
+TWO_STACKS = FindingKind(
+    "two-stacks",
+    "host",
+    BLOCKER,
+    "two network stacks claim the interface",
+    "Each undoes what the other does, often only at the next boot.",
+    "Take the interface away from one of them.",
+)
+REWRITTEN_AT_BOOT = FindingKind(
+    "rewritten-at-boot",
+    "host",
+    BLOCKER,
+    "the file is regenerated at boot",
+    "The change would be gone after the next boot.",
+    "Let `draft` switch the regeneration off, in the documented way.",
+)
+STILL_ASKS_DHCP = FindingKind(
+    "still-asks-dhcp",
+    "host",
+    BLOCKER,
+    "DHCP would still be asked",
+    "A second file or a running client would bring the lease back beside the fixed address.",
+    "Switch it off in the file named.",
+)
+FILE_TOO_OPEN = FindingKind(
+    "file-too-open",
+    "host",
+    WARNING,
+    "a file is open to more users than it should be",
+    "Interface files may hold secrets; some stacks refuse to read them.",
+    "`draft` tightens it.",
+)
+RESOLV_CONF_NOT_OURS = FindingKind(
+    "resolv-conf-not-ours",
+    "host",
+    WARNING,
+    "/etc/resolv.conf is written by somebody else",
+    "Editing it would not last.",
+    "The resolvers are set where its owner takes them from.",
+)
+
 #: What re-creates interface files at boot, for the message.
 _PROVISIONING = "/etc/cloud/cloud.cfg"
 
 #: What a draft puts right by itself speaks against no change; `survey` still says it.
-DRAFTED_AWAY = ("rewritten-at-boot", "file-too-open", "resolv-conf-not-ours")
+DRAFTED_AWAY = (REWRITTEN_AT_BOOT.code, FILE_TOO_OPEN.code, RESOLV_CONF_NOT_OURS.code)
 
 
 def survey_findings(survey: HostSurvey) -> tuple[Finding, ...]:
@@ -39,7 +104,7 @@ def survey_findings(survey: HostSurvey) -> tuple[Finding, ...]:
     if survey.resolv_conf_by != NOBODY:
         found.append(
             finding(
-                "resolv-conf-not-ours",
+                RESOLV_CONF_NOT_OURS,
                 f"/etc/resolv.conf is written by {survey.resolv_conf_by}",
                 host=survey.host,
                 seen_in=f"/etc/resolv.conf of {survey.host}",
@@ -57,7 +122,7 @@ def stock_findings(case: InterfaceCase) -> Iterator[Finding]:
         # What is judged by the files as they would be has rules of its own.
         if found.interface != interface or found.code in DRAFTED_AWAY or found.code in CODES:
             continue
-        if found.code == "still-asks-dhcp" and "process" not in found.seen_in:
+        if found.code == STILL_ASKS_DHCP.code and "process" not in found.seen_in:
             continue
         if found.address in left_alone:
             continue
@@ -68,7 +133,7 @@ def _two_stacks(survey: HostSurvey, interface: SurveyedInterface) -> Iterator[Fi
     for rival in interface.rivals:
         first = interface.declared_in[0]
         yield finding(
-            "two-stacks",
+            TWO_STACKS,
             f"{interface.name} is claimed by {interface.stack} ({first}) and by {rival.stack} ({rival.declared_at})",
             host=survey.host,
             interface=interface.name,
@@ -78,7 +143,7 @@ def _two_stacks(survey: HostSurvey, interface: SurveyedInterface) -> Iterator[Fi
 
 
 def _still_asks(survey: HostSurvey, interface: SurveyedInterface) -> Iterator[Finding]:
-    raised = partial(finding, "still-asks-dhcp", host=survey.host, interface=interface.name)
+    raised = partial(finding, STILL_ASKS_DHCP, host=survey.host, interface=interface.name)
     declared = interface.declared
     if declared is None:
         return
@@ -102,7 +167,7 @@ def _still_asks(survey: HostSurvey, interface: SurveyedInterface) -> Iterator[Fi
 def _regenerated(survey: HostSurvey, interface: SurveyedInterface) -> Iterator[Finding]:
     for place in interface.regenerated:
         yield finding(
-            "rewritten-at-boot",
+            REWRITTEN_AT_BOOT,
             f"{place.file} is written again at boot by first-boot provisioning ({_PROVISIONING})",
             host=survey.host,
             interface=interface.name,
@@ -113,7 +178,7 @@ def _regenerated(survey: HostSurvey, interface: SurveyedInterface) -> Iterator[F
 
 def _kernel_only(survey: HostSurvey, interface: SurveyedInterface) -> Iterator[Finding]:
     raised = partial(
-        finding, "kernel-only-state", host=survey.host, interface=interface.name, seen_in=f"kernel of {survey.host}"
+        finding, KERNEL_ONLY_STATE, host=survey.host, interface=interface.name, seen_in=f"kernel of {survey.host}"
     )
     for address in interface.by_hand:
         yield raised(f"{address} is on {interface.name}, and no file declares it", address=address.ip)
@@ -129,7 +194,7 @@ def _too_old(survey: HostSurvey, interface: SurveyedInterface) -> Iterator[Findi
         why = too_old(program)
         if why is not None and program.name in at_work:
             yield finding(
-                "too-old", why, host=survey.host, interface=interface.name, seen_in=f"packages of {survey.host}"
+                TOO_OLD, why, host=survey.host, interface=interface.name, seen_in=f"packages of {survey.host}"
             )
 
 
@@ -138,7 +203,7 @@ def _untried(survey: HostSurvey) -> Iterator[Finding]:
     if newer:
         tried = ", ".join(f"{p.shown} (up to {TRIED[p.name][-1]})" for p in newer)
         yield finding(
-            "untried-release",
+            UNTRIED_RELEASE,
             f"newer than those with which conversions were tried: {tried}",
             host=survey.host,
             seen_in=f"packages of {survey.host}",
@@ -149,7 +214,7 @@ def _rules(survey: HostSurvey) -> Iterator[Finding]:
     for rule in survey.rules_by_hand:
         said = " ".join(rule[rule.index("add") + 1 :])
         yield finding(
-            "kernel-only-state",
+            KERNEL_ONLY_STATE,
             f"the routing rule `{said}` is in the kernel, and no stack made it",
             host=survey.host,
             seen_in=f"kernel of {survey.host}",
@@ -159,7 +224,7 @@ def _rules(survey: HostSurvey) -> Iterator[Finding]:
 def _too_open(survey: HostSurvey) -> Iterator[Finding]:
     for file in survey.open_files:
         yield finding(
-            "file-too-open",
+            FILE_TOO_OPEN,
             f"{file.path} has the mode {file.mode:04o}; {file.stack} wants {file.wanted:04o}",
             host=survey.host,
             seen_in=f"{file.path}:1",

@@ -5,8 +5,17 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 
 from fixed_anchor.core.config import Route
-from fixed_anchor.core.findings import Finding, finding
+from fixed_anchor.core.findings import WARNING, Finding, FindingKind, finding
 from fixed_anchor.core.rules.case import HostCase
+
+TRAFFIC_MOVES = FindingKind(
+    "traffic-moves",
+    "host",
+    WARNING,
+    "another adapter would carry the traffic to everywhere",
+    "Of several default routes the lowest metric wins, its own and the adapter's together.",
+    "Give the gateways metrics in the plan, so that the one that is meant is the lowest.",
+)
 
 
 def traffic_findings(case: HostCase) -> Iterator[Finding]:
@@ -23,7 +32,7 @@ def traffic_findings(case: HostCase) -> Iterator[Finding]:
             continue
         metrics = ", ".join(f"{name} {min(r.metric or 0 for r in routes)}" for name, routes in then.items() if routes)
         yield finding(
-            "traffic-moves",
+            TRAFFIC_MOVES,
             f"the IPv{version} traffic leaves by {was} today, and by {becomes} after the change: metrics {metrics}",
             host=host,
             interface=becomes,
