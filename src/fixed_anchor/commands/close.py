@@ -9,7 +9,7 @@ from fixed_anchor.commands import offers
 from fixed_anchor.commands.app import App
 from fixed_anchor.commands.chosen import to_act_on
 from fixed_anchor.commands.common import JSON, OF_PLAN, examples
-from fixed_anchor.commands.watching import decided
+from fixed_anchor.commands.standing import decided
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.reporting.documents.changes import ChangeDocument
 from fixed_anchor.workflow.notes import who

@@ -8,7 +8,7 @@ from fixed_anchor.change import states
 from fixed_anchor.commands.app import App
 from fixed_anchor.commands.chosen import Chosen, say_failed, to_act_on
 from fixed_anchor.commands.common import ALL, AT_ONCE, CHANGE, HOSTS_OF_PLAN, JSON, OF_PLAN, examples
-from fixed_anchor.commands.watching import countdown, decided, give_back_from_seat, last_one
+from fixed_anchor.commands.standing import countdown, decided, give_back_from_seat, last_one
 from fixed_anchor.core.errors import AnchorError, NothingOpen, Refused, worst
 from fixed_anchor.reporting.documents.changes import ChangeDocument, HostChanged
 from fixed_anchor.reporting.documents.parts import problem

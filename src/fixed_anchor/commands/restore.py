@@ -21,7 +21,8 @@ from fixed_anchor.commands.common import (
     examples,
     patience_of,
 )
-from fixed_anchor.commands.watching import Watched, because, decided, last_one, watch
+from fixed_anchor.commands.standing import because, decided, last_one
+from fixed_anchor.commands.watching import Watched, watch
 from fixed_anchor.core.baseline import Judge
 from fixed_anchor.core.errors import EXIT_DONE, EXIT_INTERRUPTED, AnchorError, InputError, worst
 from fixed_anchor.reporting.documents.changes import ChangeDocument, HostChanged

@@ -13,7 +13,7 @@ from fixed_anchor.change.change import ChangeStatus
 from fixed_anchor.commands.app import App
 from fixed_anchor.commands.chosen import Chosen, to_look_at
 from fixed_anchor.commands.common import AT_ONCE, HOSTS_OF_PLAN, JSON, OF_PLAN, examples
-from fixed_anchor.commands.watching import because, countdown, incomplete
+from fixed_anchor.commands.standing import because, countdown, incomplete
 from fixed_anchor.core.errors import EXIT_DONE, EXIT_STUCK, AnchorError, worst
 from fixed_anchor.reporting.documents.changes import Change, HostStatus, StatusDocument, change
 from fixed_anchor.reporting.documents.parts import problem

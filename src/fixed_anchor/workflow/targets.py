@@ -19,7 +19,6 @@ from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.vantages.protocol import Vantage
 from fixed_anchor.workflow.beside.neighbour_checks import NeighbourChecks
 from fixed_anchor.workflow.linux.host import LinuxHost
-from fixed_anchor.workflow.windows.host import WindowsHost
 
 
 class HostTarget(Target, Protocol):
@@ -62,4 +61,9 @@ class HostTarget(Target, Protocol):
 
 def target_of(machine: Machine) -> HostTarget:
     """The target that ``machine`` is, as far as it has told what it runs."""
-    return LinuxHost(machine) if machine.windows is None else WindowsHost(machine)
+    if machine.windows is None:
+        return LinuxHost(machine)
+    # Most sites have none: it is loaded where there is one.
+    from fixed_anchor.workflow.windows.host import WindowsHost
+
+    return WindowsHost(machine)

@@ -24,7 +24,6 @@ from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.packets.arp_probes import QUICKLY
 from fixed_anchor.vantages.protocol import Vantage
 from fixed_anchor.workflow.network.look import look
-from fixed_anchor.workflow.reached.sources import read_sources
 
 _log = logging.getLogger(__name__)
 
@@ -74,6 +73,9 @@ class Whereabouts:
                         break
 
     def _in_sources(self, macs: frozenset[str]) -> Iterator[tuple[IPAddress, str]]:
+        # Every kind of source is loaded with it; most hosts answer where the plan says.
+        from fixed_anchor.workflow.reached.sources import read_sources
+
         claims, _ = read_sources(self._plan)
         for source in claims:
             for reservation in source.reservations:
