@@ -7,15 +7,13 @@ from fixed_anchor.core.errors import AnchorError, NoAccess, Unreachable
 from fixed_anchor.core.plan import HostPlan
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.core.verification import VerifyCheck, VerifyResult, skipped_check
+from fixed_anchor.vantages.protocol import Vantage
 from fixed_anchor.workflow.beside.neighbour_checks import seen_by
 from fixed_anchor.workflow.beside.neighbours import neighbours_of
 from fixed_anchor.workflow.beside.on_segment import vantage_for
 from fixed_anchor.workflow.hosts.baseline import last_recorded
-from fixed_anchor.workflow.hosts.host_state import hostname_checks, state_of
 from fixed_anchor.workflow.hosts.host_wide import host_configs
-from fixed_anchor.workflow.network.asking import asking_for
-from fixed_anchor.workflow.network.network_checks import network_checks
-from fixed_anchor.workflow.network.sole_owner import sole_owner_checks
+from fixed_anchor.workflow.hosts.looks import Looks
 from fixed_anchor.workflow.reached.at_once import at_once
 from fixed_anchor.workflow.reached.site import Site
 from fixed_anchor.workflow.targets import target_of
@@ -58,7 +56,6 @@ def _from_beside(site: Site, host: HostPlan) -> list[VerifyCheck]:
 
 def _checks_of(site: Site, host: HostPlan) -> list[VerifyCheck]:
     """The checks of one host. Raises :class:`NoAccess` where it is reached and does not answer."""
-    checks: list[VerifyCheck] = []
     survey, unread = _stock(site, host)
     machine = site.machine(host)
     judge = Judge(last_recorded(machine)) if machine is not None else Judge()
@@ -67,26 +64,17 @@ def _checks_of(site: Site, host: HostPlan) -> list[VerifyCheck]:
         if machine is not None and survey is not None
         else host_configs(site.plan, host, survey)
     )
-    for interface in host.interfaces:
-        if interface.name not in wanted:
-            continue
-        if survey is None or machine is None:
-            checks.append(skipped_check("reached", host.name, interface.name, "the host is not reached from here"))
-            continue
-        segment = site.plan.segments[interface.segment]
-        vantage = vantage_for(site, host, interface)
-        checks += state_of(host.name, machine, survey, wanted, interface.name, unread=unread)
-        found = survey.interface(interface.name)
-        if found is not None and survey.running:
-            config = wanted[interface.name]
-            asking = asking_for(
-                host.name, config, found, survey, vantage, segment.reachable, judge, not machine.is_afar
-            )
-            owned, _, looked = sole_owner_checks(host.name, config, survey, vantage, asking.gateways)
-            checks += judge.judged([*owned, *network_checks(asking, looked)])
-    if survey is not None and machine is not None:
-        checks += hostname_checks(host.name, machine, survey, host.hostname)
-    return checks
+    planned = {i.name: i for i in host.interfaces if i.name in wanted}
+    if survey is None or machine is None:
+        return [skipped_check("reached", host.name, name, "the host is not reached from here") for name in planned]
+    reachable = {name: site.plan.segments[interface.segment].reachable for name, interface in planned.items()}
+    every = {name: wanted[name] for name in planned}
+
+    def vantage(_: HostSurvey, name: str) -> Vantage:
+        return vantage_for(site, host, planned[name])
+
+    looks = Looks(host.name, machine, every, host.hostname, judge, vantage, reachable, change=False)
+    return list(looks.once(survey, at_last=True, unread=unread))
 
 
 def _stock(site: Site, host: HostPlan) -> tuple[HostSurvey | None, str]:
