@@ -16,6 +16,7 @@ from fixed_anchor.change import states
 from fixed_anchor.change.change import ChangeStatus
 from fixed_anchor.core.addresses import parse_address
 from fixed_anchor.core.errors import AnchorError, ChangeOpen, InputError, NoAccess, Unreachable, worst
+from fixed_anchor.daemons.protocol import COPY
 from fixed_anchor.machines import reach_by
 from fixed_anchor.machines.readable import Wanted
 from fixed_anchor.machines.seat import Seat
@@ -23,7 +24,6 @@ from fixed_anchor.machines.ssh.client import BOOTSTRAP, Effective
 from fixed_anchor.machines.ssh.destination import parse_destination
 from fixed_anchor.machines.ssh.machine import SshMachine
 from fixed_anchor.machines.ssh.trouble import why_no_session
-from fixed_anchor.machines.store import FOLDER
 from fixed_anchor.vantages.relay import Failed
 from fixed_anchor.workflow.linux.host import LinuxHost
 
@@ -508,19 +508,19 @@ def test_a_copy_of_files_is_tried_and_goes(host: SshMachine, tmp_path: Path) -> 
     script = 'stat -c %a "$1"; cat "$1/etc/netplan/a b"; echo "$1" >"$2"; echo said >&2; exit 3'
     files = {"/etc/netplan/a b": "secret: $(id)\n|bar\nno end", "/etc/empty": ""}
     note = tmp_path / "where"
-    ran = host.try_out(files, ("sh", "-c", script, "sh", FOLDER, str(note)))
+    ran = host.try_out(files, ("sh", "-c", script, "sh", COPY, str(note)))
     assert (ran.status, ran.out, ran.err) == (3, "700\nsecret: $(id)\n|bar\nno end\n", "said\n")
     folder = Path(note.read_text().strip())
     assert folder.name.startswith("tmp.")
     assert not folder.exists()
     # The session goes on, and the next copy is another one.
-    assert host.try_out({"/x": "1\n"}, ("cat", f"{FOLDER}/x")).out == "1\n"
-    assert host.try_out({}, ("ls", FOLDER)).status == 0
+    assert host.try_out({"/x": "1\n"}, ("cat", f"{COPY}/x")).out == "1\n"
+    assert host.try_out({}, ("ls", COPY)).status == 0
 
 
 def test_a_host_without_room_for_a_copy(host: SshMachine, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("TMPDIR", "/nowhere")
-    ran = host.try_out({"/etc/x": "a\n"}, ("cat", f"{FOLDER}/etc/x"))
+    ran = host.try_out({"/etc/x": "a\n"}, ("cat", f"{COPY}/etc/x"))
     assert ran.status == 126
     assert "no room" in ran.err
     assert host.run(("echo", "still here")).out == "still here\n"

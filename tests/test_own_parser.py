@@ -11,9 +11,9 @@ import pytest
 from fixed_anchor.change.files import FileEdit, FileText
 from fixed_anchor.core.config import LinkFacts
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
+from fixed_anchor.daemons.protocol import COPY
 from fixed_anchor.machines.here import Here
 from fixed_anchor.machines.readable import Ran
-from fixed_anchor.machines.store import FOLDER
 from fixed_anchor.machines.tree import Tree
 from fixed_anchor.workflow.linux.own_parser import tried
 
@@ -61,7 +61,7 @@ def test_netplan_reads_a_copy_of_all_its_files(tmp_path: Path) -> None:
     assert tried(machine, survey("netplan"), edit(NETPLAN, YAML, AFTER)).refusal is None
     ((files, argv),) = machine.asked
     assert files == {NETPLAN: AFTER, beside: YAML.replace("eth0", "eth1")}
-    assert argv == ("netplan", "generate", "--root-dir", FOLDER)
+    assert argv == ("netplan", "generate", "--root-dir", COPY)
 
 
 @pytest.mark.parametrize(
@@ -169,7 +169,7 @@ def test_a_tree_has_no_parser(tmp_path: Path) -> None:
 
 def test_a_copy_here_is_private_and_goes() -> None:
     script = 'stat -c "%a %n" "$1" "$1/etc/netplan/a b"; cat "$1/etc/netplan/a b"; echo said >&2; exit 3'
-    ran = Here().try_out({"/etc/netplan/a b": "secret: x\n"}, ("sh", "-c", script, "sh", FOLDER))
+    ran = Here().try_out({"/etc/netplan/a b": "secret: x\n"}, ("sh", "-c", script, "sh", COPY))
     (first, second, text) = ran.out.splitlines()
     folder = Path(first.split(" ", 1)[1])
     assert (first[:3], second[:3], text) == ("700", "600", "secret: x")

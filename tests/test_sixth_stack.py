@@ -42,6 +42,7 @@ class Moorings:
     undeclared = "write `lease yes` into /etc/moorings/NAME.line first"
     all_or_nothing = False
     run_wins = False
+    time_daemon, has_fallback = "", False
 
     def check(self, file: FileText) -> None:
         self._read({file.path: file}, LinkFacts(file.path.rpartition("/")[2].removesuffix(".line")))

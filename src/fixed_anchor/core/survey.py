@@ -104,7 +104,8 @@ class SurveyedInterface(msgspec.Struct, frozen=True):
     ``client6`` are the command lines of lease clients that run for it. ``daemon`` carries the declaration out.
     ``announced`` is ``None`` where neither routers nor DHCPv6 configure the interface. ``time_servers`` are
     those that the host's time daemon follows, ``None`` where nobody can tell. ``takers`` are the stacks that
-    would take it where no file declares it; of one alone ``stack`` and ``daemon`` are that one's.
+    would take it where no file declares it; of one alone ``stack`` and ``daemon`` are that one's. ``time_daemon`` is
+    the time daemon that is told of the time servers in its own file, where its stack has such a thing.
     """
 
     link: LinkFacts
@@ -129,6 +130,7 @@ class SurveyedInterface(msgspec.Struct, frozen=True):
     announced: Announced | None = None
     time_servers: tuple[str, ...] | None = None
     takers: tuple[Taker, ...] = ()
+    time_daemon: str = ""
     #: The category of its network, by which the firewall goes, where the system has such a thing.
     category: str = ""
     #: The name of that network, the metric of the interface itself, and whether it is on its fallback; likewise.

@@ -8,15 +8,13 @@ from fixed_anchor.change.files import Files
 from fixed_anchor.change.steps import Steps
 from fixed_anchor.core.config import LinkFacts
 from fixed_anchor.core.errors import NotSupported
-from fixed_anchor.daemons import netplan
+from fixed_anchor.daemons import ifupdown, ifupdown2, netplan
 from fixed_anchor.daemons.chrony import Chrony
 from fixed_anchor.daemons.hostname import Hostname
-from fixed_anchor.daemons.ifupdown import Ifupdown
-from fixed_anchor.daemons.ifupdown2 import Ifupdown2
 from fixed_anchor.daemons.network_manager import NetworkManager
 from fixed_anchor.daemons.network_scripts import NetworkScripts
 from fixed_anchor.daemons.networkd import Networkd
-from fixed_anchor.daemons.protocol import Daemon, HostWide, Questions, TimeDaemon
+from fixed_anchor.daemons.protocol import Daemon, HostWide, OwnParser, Questions, TimeDaemon
 from fixed_anchor.daemons.resolved import Resolved
 from fixed_anchor.daemons.timesyncd import Timesyncd
 from fixed_anchor.formats import FORMATS, chrony_conf, interfaces2
@@ -26,8 +24,8 @@ from fixed_anchor.formats.protocol import Declaration
 DAEMONS: dict[str, Daemon] = {
     "systemd-networkd": Networkd(),
     "NetworkManager": NetworkManager(),
-    "ifupdown": Ifupdown(),
-    "ifupdown2": Ifupdown2(),
+    "ifupdown": ifupdown.Ifupdown(),
+    "ifupdown2": ifupdown2.Ifupdown2(),
     "network-scripts": NetworkScripts(),
 }
 
@@ -44,6 +42,13 @@ HOST_WIDE: tuple[HostWide, ...] = (Resolved(), Hostname(), *TIME_DAEMONS)
 
 #: What makes a daemon's files of a format's, by the name of the format.
 GENERATORS: dict[str, Callable[[Steps], Steps]] = {"netplan": netplan.generated}
+
+#: What reads the files of a stack and changes nothing, by the name of their format.
+OWN_PARSERS: dict[str, OwnParser] = {
+    "netplan": netplan.OWN_PARSER,
+    "ifupdown": ifupdown.OWN_PARSER,
+    "ifupdown2": ifupdown2.OWN_PARSER,
+}
 
 
 def interface_steps(stack: str, before: Files, after: Files, link: LinkFacts) -> Steps:

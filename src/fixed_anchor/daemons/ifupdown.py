@@ -7,18 +7,25 @@ from fixed_anchor.core.config import LinkFacts
 from fixed_anchor.daemons.bare import ipv6_setting, left_bare
 from fixed_anchor.daemons.ifupdown_running import change_bridge, fixed_in_one_go, stop_client
 from fixed_anchor.daemons.protocol import (
+    COPY,
     IN_DROP_IN,
     IN_FILES,
     IN_RESOLV_CONF,
     INTERFACE,
+    NAMES,
     Governs,
+    OwnParser,
     Questions,
     Seen,
     is_enabled,
     runs,
 )
+from fixed_anchor.formats.interfaces_read import MAIN
 from fixed_anchor.formats.protocol import Declaration
 
+OWN_PARSER = OwnParser(
+    ("ifup", "--no-act", "--force", "--no-mappings", "-i", COPY + MAIN, NAMES), folder="/etc/network/", joined=MAIN
+)
 _IFSTATE = "/run/network/ifstate"
 
 #: The programs that it starts for DHCP: processes of their own, one for each interface.

@@ -7,10 +7,15 @@ from fixed_anchor.core.config import LinkFacts
 from fixed_anchor.daemons.bare import left_bare
 from fixed_anchor.daemons.ifupdown import Ifupdown
 from fixed_anchor.daemons.ifupdown_running import change_bridge, fixed_in_one_go, stop_client
-from fixed_anchor.daemons.protocol import Governs, Questions, Seen, is_enabled, runs
+from fixed_anchor.daemons.protocol import COPY, Governs, OwnParser, Questions, Seen, is_enabled, runs
 from fixed_anchor.formats.interfaces2 import CONF
+from fixed_anchor.formats.interfaces_read import MAIN
 from fixed_anchor.formats.protocol import Declaration
 
+#: It ends with status 1 for a warning, too, such as that a bridge needs no MTU.
+OWN_PARSER = OwnParser(
+    ("ifup", "--syntax-check", "-a", "-i", COPY + MAIN), folder="/etc/network/", joined=MAIN, complains="error"
+)
 #: Defaults that it gives to interfaces beside their stanzas.
 POLICIES = ("/etc/network/ifupdown2/policy.d/*.json", "/var/lib/ifupdown2/policy.d/*.json")
 

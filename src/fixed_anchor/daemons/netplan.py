@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from fixed_anchor.change.steps import Steps
+from fixed_anchor.daemons.protocol import COPY, OwnParser
 
 #: Shows it in the middle of something, as a daemon's ``busy`` does.
 BUSY = ("netplan (try|apply)",)
@@ -11,6 +12,7 @@ BUSY = ("netplan (try|apply)",)
 GENERATORS = ("/lib/systemd/system-generators/netplan", "/usr/lib/systemd/system-generators/netplan")
 
 _GENERATE = ("netplan", "generate")
+OWN_PARSER = OwnParser((*_GENERATE, "--root-dir", COPY), folder="/etc/netplan/")
 #: systemd runs its generators again, and netplan's among them: without Python, which the command above needs.
 _RUN_GENERATORS = ("systemctl", "daemon-reload")
 

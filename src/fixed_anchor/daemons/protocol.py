@@ -51,6 +51,26 @@ class Questions(msgspec.Struct, frozen=True):
         return tuple(with_interface(argv, name) for argv in self.for_interface)
 
 
+#: Stands at the beginning of a word for the folder of a copy of files, over which a command is tried.
+COPY = "@copy"
+#: Stands for the names of the interfaces that the files declare.
+NAMES = "@names"
+
+
+class OwnParser(msgspec.Struct, frozen=True):
+    """The parser of a stack, where it has one that changes nothing: a command over a copy of its files.
+
+    Words of ``argv`` may begin with :data:`COPY`, and one may be :data:`NAMES`. Its files are those below ``folder``.
+    ``joined`` is the one file that it is given, into whose copy those that it names are put in their place. Where it
+    ends with a status other than 0 for a mere warning, ``complains`` begins the lines that are none.
+    """
+
+    argv: tuple[str, ...]
+    folder: str
+    joined: str = ""
+    complains: str = ""
+
+
 class Seen(msgspec.Struct, frozen=True):
     """What a host said of a daemon: whether its unit is active, and what it answered to ``charge``.
 

@@ -56,6 +56,7 @@ class Ifcfg:
     mode_given = 0
     created = 0o644
     run_wins = False
+    time_daemon, has_fallback = "", False
     all_or_nothing = False
 
     def check(self, file: FileText) -> None:

@@ -37,6 +37,7 @@ class Interfaces:
     mode_given = 0
     created = 0o644
     run_wins = False
+    time_daemon, has_fallback = "", False
     # ifup reads all files before it does anything.
     all_or_nothing = True
 

@@ -50,6 +50,7 @@ class Interfaces2:
     mode_given = 0
     created = 0o644
     run_wins = False
+    time_daemon, has_fallback = "", False
     # What it cannot read it tells, and goes on.
     all_or_nothing = False
 

@@ -71,6 +71,7 @@ class Keyfile:
     mode_given = 0
     created = 0o600
     run_wins = False
+    time_daemon, has_fallback = "", True
     all_or_nothing = False
 
     def check(self, file: FileText) -> None:

@@ -38,6 +38,7 @@ class Netplan:
     # The generator stops at the first file that it cannot take.
     all_or_nothing = True
     run_wins = True
+    time_daemon, has_fallback = "", False
 
     def check(self, file: FileText) -> None:
         for entry in entries_of(file):

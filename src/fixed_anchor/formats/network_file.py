@@ -47,6 +47,7 @@ class NetworkFile:
     mode_given = 0o044
     created = 0o644
     run_wins = False
+    time_daemon, has_fallback = "systemd-timesyncd", False
     all_or_nothing = False
 
     def check(self, file: FileText) -> None:

@@ -68,6 +68,8 @@ class Format(Protocol):
     of ``mode_given`` added: what its reader demands. ``created`` is the mode of a new file.
     ``all_or_nothing`` says of its reader that one broken file keeps it from loading all others,
     and ``run_wins`` that a file under /run hides one of its name under /etc, and not the other way round.
+    ``time_daemon`` is the time daemon that is told of the time servers in these files, if one is, and ``has_fallback``
+    says whether they can hold an address for when no DHCP server answers.
     """
 
     name: str
@@ -77,6 +79,8 @@ class Format(Protocol):
     created: int
     all_or_nothing: bool
     run_wins: bool
+    time_daemon: str
+    has_fallback: bool
 
     def check(self, file: FileText) -> None:
         """Raises :class:`~fixed_anchor.core.errors.InputError` if the reader of ``file`` would not take it."""

@@ -15,11 +15,11 @@ from fixed_anchor.change.files import encode
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.errors import AnchorError, NoAccess
 from fixed_anchor.core.survey import SurveyedInterface
+from fixed_anchor.daemons.protocol import COPY
 from fixed_anchor.machines.fetched import Fetched, one_by_one
 from fixed_anchor.machines.files import DiskFiles
 from fixed_anchor.machines.readable import Ran, Wanted
 from fixed_anchor.machines.session import session_address, session_port
-from fixed_anchor.machines.store import FOLDER
 from fixed_anchor.vantages import vantage_on
 from fixed_anchor.vantages.protocol import Vantage
 
@@ -30,7 +30,7 @@ _PATH = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
 
 
 def _below(folder: str, word: str) -> str:
-    return folder + word.removeprefix(FOLDER) if word.startswith(FOLDER) else word
+    return folder + word.removeprefix(COPY) if word.startswith(COPY) else word
 
 
 class Here(DiskFiles):

@@ -68,7 +68,7 @@ class Machine(Readable, Protocol):
     def try_out(self, files: Mapping[str, str], argv: tuple[str, ...], timeout: float = 30.0) -> Ran:
         """Runs ``argv`` over a copy: a new folder for its owner alone, with ``files`` below it, that goes afterwards.
 
-        :data:`~fixed_anchor.machines.store.FOLDER` at the beginning of a word is that folder. Its status is ``None``
+        :data:`~fixed_anchor.daemons.protocol.COPY` at the beginning of a word is that folder. Its status is ``None``
         where nothing can be run.
         """
         ...

@@ -8,9 +8,6 @@ from typing import Protocol, cast
 from fixed_anchor.change.files import FileText
 from fixed_anchor.machines.readable import Ran
 
-#: At the beginning of a word of a command that is tried: the folder with the copy.
-FOLDER = "@copy"
-
 
 class Store(Protocol):
     """The tool's own folder on a machine, and the engine there. Paths have slashes, and begin with ``state_dir``."""

@@ -13,7 +13,7 @@ from fixed_anchor.core.config import Fallback, InterfaceConfig, LinkFacts, Place
 from fixed_anchor.core.errors import AnchorError, OtherSystem
 from fixed_anchor.core.programs import Program, lacking
 from fixed_anchor.core.survey import HostSurvey, Lease, OpenFile, Rival, SurveyedInterface, Taker, TimeService
-from fixed_anchor.daemons import DAEMONS, programs
+from fixed_anchor.daemons import DAEMONS, GENERATORS, programs
 from fixed_anchor.daemons.protocol import IN_FILES, IN_RESOLV_CONF
 from fixed_anchor.formats import FORMATS
 from fixed_anchor.formats.dhclient_conf import read_fallback
@@ -204,18 +204,20 @@ def _with_fallback(
 
 def _with_time_servers(interface: SurveyedInterface, service: TimeService | None) -> SurveyedInterface:
     """The interface with the servers that the time daemon follows, and those that are declared where it reads them."""
+    told = FORMATS[interface.stack].time_daemon if interface.stack is not None else ""
+    interface = msgspec.structs.replace(interface, time_daemon=told)
     if service is None:
         return interface
     declared = interface.declared
-    in_its_file = interface.stack == "networkd" and service.name == "systemd-timesyncd"
+    in_its_file = service.name == told
     if declared is not None and not in_its_file:
         declared = msgspec.structs.replace(declared, time_servers=service.declared or None)
     return msgspec.structs.replace(interface, time_servers=service.servers, declared=declared)
 
 
 def _not_started(running: Services, interface: SurveyedInterface) -> bool:
-    """Whether nothing starts the daemon of an interface at boot. What netplan's generator makes, it also starts."""
-    return interface.daemon is not None and interface.stack != "netplan" and running.is_disabled(interface.daemon)
+    """Whether nothing starts the daemon of an interface at boot. A generator also starts whom it makes files for."""
+    return interface.daemon is not None and interface.stack not in GENERATORS and running.is_disabled(interface.daemon)
 
 
 def _open_files(files: Mapping[str, Mapping[str, FileText]]) -> Iterator[OpenFile]:

@@ -31,7 +31,7 @@ def given_findings(case: InterfaceCase) -> Iterator[Finding]:
     if survey is None or found is None:
         return
     raised = partial(finding, host=host.name, interface=interface.name)
-    takes_time_servers = survey.time_service is not None or found.stack == "networkd"
+    takes_time_servers = survey.time_service is not None or bool(found.time_daemon)
     yield from _lease_supplied_more(plan, interface, found, takes_time_servers, raised)
     yield from _advertisements_supply_more(plan, interface, found, raised)
     yield from _no_way_out_but_theirs(plan, host, interface, survey, found, raised)

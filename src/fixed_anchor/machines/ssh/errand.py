@@ -56,7 +56,7 @@ class Errand:
         self._lines += [f"run {seconds:.0f} {len(argv)}", *(f" {word}" for word in plain_lines(argv))]
 
     def try_out(self, files: Mapping[str, str], argv: tuple[str, ...], seconds: float) -> None:
-        """The same over a copy of ``files`` in a folder that goes again; ``FOLDER`` in a word is that one."""
+        """The same over a copy of ``files`` in a folder that goes again; ``COPY`` in a word is that one."""
         self.seconds += seconds
         self._lines.append("copy")
         for path, text in files.items():

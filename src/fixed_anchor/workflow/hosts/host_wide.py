@@ -70,7 +70,7 @@ def time_servers_apart(survey: HostSurvey, name: str) -> TimeService | None:
     found, service = survey.interface(name), survey.time_service
     if service is None or found is None:
         return None
-    return None if found.stack == "networkd" and service.name == "systemd-timesyncd" else service
+    return None if service.name == found.time_daemon else service
 
 
 def _compose_time_servers(survey: HostSurvey, wanted: dict[str, InterfaceConfig]) -> None:

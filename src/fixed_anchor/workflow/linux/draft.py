@@ -29,8 +29,6 @@ from fixed_anchor.workflow.hosts.host_wide import host_configs, place_of, time_s
 from fixed_anchor.workflow.linux.assemble import Stage, assemble, stack_of, surveyed
 from fixed_anchor.workflow.linux.wireless import network_to_join
 
-#: Stacks whose own files have a fallback; of the others a lease client may take one.
-_FALLBACK_IN_FILES = ("NetworkManager",)
 #: The one lease client in whose configuration a lease is declared.
 _DHCLIENT = "dhclient"
 
@@ -110,7 +108,8 @@ def _interface_edits(
         config = msgspec.structs.replace(config, resolvers=None, search=None)
     if time_servers_apart(survey, interface.name) is not None:
         config = msgspec.structs.replace(config, time_servers=None)
-    if stack not in _FALLBACK_IN_FILES:
+    # Of the others a lease client may take one.
+    if not FORMATS[stack].has_fallback:
         config = msgspec.structs.replace(config, fallback=None)
     links = (i.link for i in survey.interfaces)
     if found.declared is not None:
@@ -118,6 +117,11 @@ def _interface_edits(
     with located(plan.file, interface.line):
         joins = network_to_join(plan, interface.wifi)
         return list(rewrite(FORMATS[stack], files, found.link, config, links, found.daemon, joins))
+
+
+def _in_files(found: SurveyedInterface) -> bool:
+    """Whether the interface's own file has its fallback."""
+    return found.stack is not None and FORMATS[found.stack].has_fallback
 
 
 def _host_wide(machine: Machine, survey: HostSurvey, wanted: Mapping[str, InterfaceConfig]) -> list[FileEdit]:
@@ -143,7 +147,7 @@ def _fallbacks(machine: Machine, survey: HostSurvey, wanted: Mapping[str, Interf
     edits: list[FileEdit] = []
     for config in wanted.values():
         found = survey.interface(config.interface)
-        if config.fallback is None or found is None or found.daemon is None or found.stack in _FALLBACK_IN_FILES:
+        if config.fallback is None or found is None or found.daemon is None or _in_files(found):
             continue
         path = DAEMONS[found.daemon].lease_file(found.name)
         client = found.link.client

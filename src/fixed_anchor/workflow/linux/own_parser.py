@@ -1,13 +1,12 @@
 """What the host's own parser says of its files as drafted, before any of them is written: a copy is tried there.
 
-Of the stacks that have a parser which changes nothing: netplan(5), `netplan generate --root-dir`; interfaces(5),
-`ifup --no-act` of ifupdown and `ifup --syntax-check` of ifupdown2.
+Of the stacks that have a parser which changes nothing (:data:`fixed_anchor.daemons.OWN_PARSERS`).
 """
 
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from fnmatch import fnmatchcase
 
 import msgspec
@@ -16,14 +15,14 @@ from fixed_anchor.change.files import FileEdit, Files, apply_edits
 from fixed_anchor.core.errors import printable
 from fixed_anchor.core.foreseen import Refusal
 from fixed_anchor.core.survey import HostSurvey
+from fixed_anchor.daemons import OWN_PARSERS
+from fixed_anchor.daemons.protocol import NAMES, OwnParser
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.machines.readable import Ran
-from fixed_anchor.machines.store import FOLDER
 from fixed_anchor.observe.fetching import format_files
 
 #: The statuses of a command that is not there, that may not be run, and that did not end, timeout(1).
 _NOT_TRIED = (None, 124, 126, 127)
-_MAIN = "/etc/network/interfaces"
 _IFACE = re.compile(r"\s*iface\s+(\S+)")
 _SOURCE = re.compile(r"\s*source(?P<all>-directory)?\s+(?P<what>\S+)\s*(#.*)?")
 #: A place in what a parser says: the copy of a file, a line, and perhaps a column.
@@ -51,45 +50,35 @@ class Tried(msgspec.Struct, frozen=True):
 
 def tried(machine: Machine, survey: HostSurvey, edits: tuple[FileEdit, ...]) -> Tried:
     """Has the host's own parsers read its files with ``edits``, those of each stack that the edits are about."""
-    for stack in dict.fromkeys(i.stack for i in survey.interfaces if i.stack is not None and i.stack in _TRIALS):
+    for stack in dict.fromkeys(i.stack for i in survey.interfaces if i.stack is not None and i.stack in OWN_PARSERS):
+        parser = OWN_PARSERS[stack]
         now = format_files(machine, stack)
-        changed = [edit for edit in edits if edit.path in now or _belongs(stack, edit.path)]
+        changed = [edit for edit in edits if edit.path in now or edit.path.startswith(parser.folder)]
         if not changed:
             continue
-        trial = _TRIALS[stack](apply_edits(now, tuple(changed)), survey)
+        trial = _trial(parser, apply_edits(now, tuple(changed)), survey)
         if not machine.running:
             return Tried(why_not=f"{trial.argv[0]} was not asked: nothing runs there")
         ran = machine.try_out(trial.files, trial.argv)
         if ran.status in _NOT_TRIED or "ermission denied" in ran.err or "must be root" in ran.err:
             return Tried(why_not=f"{trial.argv[0]} could not be asked: {_last(ran) or 'it does not run there'}")
-        if not ran.good and (stack != "ifupdown2" or any(line.startswith("error") for line in _said(ran))):
-            # ifupdown2 ends with status 1 for a mere warning, too, such as that a bridge needs no MTU.
+        if not ran.good and any(line.startswith(parser.complains) for line in _words(ran) or [""]):
             return Tried(_refusal(machine.name, trial, ran))
     return Tried()
 
 
-def _belongs(stack: str, path: str) -> bool:
-    return path.startswith({"netplan": "/etc/netplan/"}.get(stack, "/etc/network/"))
-
-
-def _of_netplan(files: Files, survey: HostSurvey) -> Trial:
-    texts = {path: file.text for path, file in files.items()}
-    lines = {path: [(path, n) for n in range(1, text.count("\n") + 2)] for path, text in texts.items()}
-    return Trial(texts, ("netplan", "generate", "--root-dir", FOLDER), lines)
-
-
-def _of_ifupdown(files: Files, survey: HostSurvey) -> Trial:
-    whole = list(_with_sourced(files, _MAIN, ()))
+def _trial(parser: OwnParser, files: Files, survey: HostSurvey) -> Trial:
+    if not parser.joined:
+        texts = {path: file.text for path, file in files.items()}
+        lines = {path: [(path, n) for n in range(1, text.count("\n") + 2)] for path, text in texts.items()}
+        return Trial(texts, parser.argv, lines)
+    whole = list(_with_sourced(files, parser.joined, ()))
     declared = {found[1] for text, _, _ in whole if (found := _IFACE.match(text))}
-    # A bridge's port can belong to ifupdown without a stanza of its own, as a guest's does: ifup knows it not by name.
+    # A bridge's port can belong to the stack without a stanza of its own, as a guest's does: it is not known by name.
     names = [i.name for i in survey.interfaces if i.name in declared]
-    argv = ("ifup", "--no-act", "--force", "--no-mappings", "-i", f"{FOLDER}{_MAIN}", *(names or ["-a"]))
-    return Trial({_MAIN: "".join(f"{text}\n" for text, _, _ in whole)}, argv, {_MAIN: [(p, n) for _, p, n in whole]})
-
-
-def _of_ifupdown2(files: Files, survey: HostSurvey) -> Trial:
-    made = _of_ifupdown(files, survey)
-    return msgspec.structs.replace(made, argv=("ifup", "--syntax-check", "-a", "-i", f"{FOLDER}{_MAIN}"))
+    argv = tuple(word for given in parser.argv for word in (names or ["-a"] if given == NAMES else [given]))
+    copied = {parser.joined: "".join(f"{text}\n" for text, _, _ in whole)}
+    return Trial(copied, argv, {parser.joined: [(path, n) for _, path, n in whole]})
 
 
 def _with_sourced(files: Files, path: str, above: tuple[str, ...]) -> Iterator[tuple[str, str, int]]:
@@ -109,26 +98,19 @@ def _with_sourced(files: Files, path: str, above: tuple[str, ...]) -> Iterator[t
             yield from _with_sourced(files, named, (path, *above))
 
 
-_TRIALS: dict[str, Callable[[Files, HostSurvey], Trial]] = {
-    "netplan": _of_netplan,
-    "ifupdown": _of_ifupdown,
-    "ifupdown2": _of_ifupdown2,
-}
-
-
-def _said(ran: Ran) -> list[str]:
+def _words(ran: Ran) -> list[str]:
     lines = (" ".join(printable(line).split()) for line in (ran.err or ran.out).splitlines())
     return [line for line in lines if any(c.isalpha() for c in line) and not line.startswith(_BESIDE_THE_POINT)]
 
 
 def _last(ran: Ran) -> str:
-    said = _said(ran)
-    return said[-1] if said else ""
+    words = _words(ran)
+    return words[-1] if words else ""
 
 
 def _refusal(host: str, trial: Trial, ran: Ran) -> Refusal:
     """Its own words, without the copy's folder, and the drafted line that they name."""
-    said = _said(ran)
+    said = _words(ran)
     # ifup tells the commands that it would run as well: what it has to complain of has a place, or its name before it.
     said = [line for line in said if _PLACE.search(line) or line.startswith(f"{trial.argv[0]}:")] or said
     place, words = f"files of {host} as drafted", []

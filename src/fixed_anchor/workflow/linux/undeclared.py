@@ -12,6 +12,7 @@ from fixed_anchor.core.config import Bare
 from fixed_anchor.core.errors import NoAccess, NotSupported
 from fixed_anchor.core.plan import HostPlan
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface, Taker
+from fixed_anchor.formats import FORMATS
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.observe import kernel
 
@@ -65,7 +66,14 @@ def _taken(survey: HostSurvey, found: SurveyedInterface, stack: str, file: str, 
     if automatic:
         link = msgspec.structs.replace(link, bare=Bare(leased=bool(link.leased)))
     return msgspec.structs.replace(
-        found, link=link, stack=stack, daemon=daemon, declared=None, declared_in=(), takers=(able[0],)
+        found,
+        link=link,
+        stack=stack,
+        daemon=daemon,
+        time_daemon=FORMATS[stack].time_daemon,
+        declared=None,
+        declared_in=(),
+        takers=(able[0],),
     )
 
 
