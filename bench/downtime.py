@@ -120,8 +120,8 @@ from fixed_anchor.change.change import Terms
 from fixed_anchor.machines.here import Here
 from fixed_anchor.planfile.reader import read_plan
 from fixed_anchor.workflow.driving import drive
-from fixed_anchor.workflow.linux.draft import draft_host
-from fixed_anchor.workflow.linux.host import LinuxHost
+from fixed_anchor.workflow.linux.draft_files import draft_host
+from fixed_anchor.workflow.linux.linux_host import LinuxHost
 from fixed_anchor.workflow.notes import about
 from fixed_anchor.workflow.run import Member, Run
 from fixed_anchor.workflow.reached.site import Site

@@ -12,7 +12,7 @@ from pathlib import Path
 
 import pytest
 
-from fixed_anchor.workflow.linux.host import LinuxHost
+from fixed_anchor.workflow.linux.linux_host import LinuxHost
 from tests.changes import NEW, OLD, Scene
 from tests.disks import mounted
 from tests.machines import OnDisk

@@ -16,7 +16,7 @@ from fixed_anchor.core.rules.case import HostCase, InterfaceCase, SegmentCase, S
 from fixed_anchor.core.survey import FoundAddress, HostSurvey, SurveyedInterface
 from fixed_anchor.core.wire import DhcpServerSeen, WireAnswer, WireSeen
 from fixed_anchor.workflow import check as checking
-from fixed_anchor.workflow.draft import drafts_of, foreseen_of
+from fixed_anchor.workflow.drafts import drafts_of, foreseen_of
 from fixed_anchor.workflow.gather import gather
 from fixed_anchor.workflow.reached.site import Site
 

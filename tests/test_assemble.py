@@ -15,7 +15,7 @@ from fixed_anchor.machines.readable import Ran
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.planfile.reader import read_plan
 from fixed_anchor.workflow.linux.assemble import Stage, assemble
-from fixed_anchor.workflow.linux.draft import draft_host
+from fixed_anchor.workflow.linux.draft_files import draft_host
 from tests.machines import Told, one_link
 
 INTERFACES = "/etc/network/interfaces"

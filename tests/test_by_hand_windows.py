@@ -11,7 +11,7 @@ import pytest
 
 from fixed_anchor.change import states
 from fixed_anchor.core.errors import Stuck
-from fixed_anchor.workflow.windows.draft import draft_windows
+from fixed_anchor.workflow.windows.draft_settings import draft_windows
 from tests.powershell import needs_powershell, powershell
 from tests.test_windows import MACHINES
 from tests.test_windows_drafts import CASES, site_of

@@ -17,7 +17,7 @@ from fixed_anchor.core.rules.declared import CODES
 from fixed_anchor.daemons.protocol import IN_FILES
 from fixed_anchor.formats import FORMATS
 from fixed_anchor.workflow.hosts.host_wide import host_configs, place_of
-from fixed_anchor.workflow.linux.draft import draft_host
+from fixed_anchor.workflow.linux.draft_files import draft_host
 from fixed_anchor.workflow.reached.site import Site
 from tests.corpus_hosts import Case, cases, site_of
 from tests.judging import check

@@ -15,7 +15,7 @@ from fixed_anchor.formats.dhclient_conf import edit_fallback, read_fallback
 from fixed_anchor.machines.tree import Tree
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.planfile.reader import plan_from_text
-from fixed_anchor.workflow.linux.draft import draft_host
+from fixed_anchor.workflow.linux.draft_files import draft_host
 
 PATH = "/etc/dhcp/dhclient.conf"
 FALLBACK = Fallback(

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from fixed_anchor.change.files import Files
 from fixed_anchor.core.errors import AnchorError
-from fixed_anchor.workflow.linux.draft import draft_host
+from fixed_anchor.workflow.linux.draft_files import draft_host
 from tests.corpus_hosts import Case, cases, site_of
 from tests.judging import check
 

@@ -97,7 +97,7 @@ def test_one_draft_and_few_stock_takings(tmp_path: Path, monkeypatch: pytest.Mon
     from fixed_anchor import cli
     from fixed_anchor.commands import cutover as _loaded  # noqa: F401
     from fixed_anchor.observe import stocktaking
-    from fixed_anchor.workflow.linux import draft
+    from fixed_anchor.workflow.linux import draft_files as draft
 
     made: list[str] = []
 

@@ -28,7 +28,7 @@ from fixed_anchor.planfile.reader import read_plan
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Vantage
 from fixed_anchor.workflow.beside.on_segment import vantage_for
-from fixed_anchor.workflow.draft import draft
+from fixed_anchor.workflow.drafts import draft
 from fixed_anchor.workflow.network.look import look
 from fixed_anchor.workflow.reached.site import Site
 from fixed_anchor.workflow.verify import verify

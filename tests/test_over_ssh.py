@@ -25,7 +25,7 @@ from fixed_anchor.machines.ssh.destination import parse_destination
 from fixed_anchor.machines.ssh.machine import SshMachine
 from fixed_anchor.machines.ssh.trouble import why_no_session
 from fixed_anchor.vantages.relay import Failed
-from fixed_anchor.workflow.linux.host import LinuxHost
+from fixed_anchor.workflow.linux.linux_host import LinuxHost
 
 #: Runs the command of its last word by the login shell in $LOGIN, after what $BEFORE prints; $GONE ends it at once.
 SSH = r"""#!/bin/sh

@@ -26,8 +26,8 @@ from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.planfile.reader import read_plan
 from fixed_anchor.standins.linux_engine import LinuxStandinEngine
 from fixed_anchor.text.lines import LineEditor
-from fixed_anchor.workflow.linux.draft import draft_host
-from fixed_anchor.workflow.linux.host import LinuxHost
+from fixed_anchor.workflow.linux.draft_files import draft_host
+from fixed_anchor.workflow.linux.linux_host import LinuxHost
 from tests.machines import OnDisk, one_link
 
 # --- the two modules ---------------------------------------------------------------------

@@ -14,7 +14,7 @@ from fixed_anchor.formats import chrony_conf, timesyncd_conf
 from fixed_anchor.machines.tree import Tree
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.planfile.reader import plan_from_text
-from fixed_anchor.workflow.linux.draft import draft_host
+from fixed_anchor.workflow.linux.draft_files import draft_host
 from fixed_anchor.workflow.reached.site import Site
 from fixed_anchor.workflow.verify import verify
 from tests.machines import ToldOnDisk, one_link

@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.core.survey import HostSurvey
-from fixed_anchor.machines.windows.facts import Facts, is_of_windows, read_facts
+from fixed_anchor.machines.windows.windows_facts import WindowsFacts, is_of_windows, read_facts
 from fixed_anchor.machines.windows_collected import WindowsCollected, collector_source
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.observe.windows import windows_survey
@@ -190,7 +190,7 @@ def test_no_other_error_of_any_bytes(data: bytes) -> None:
         facts = read_facts(document()[:1] + data, "x")
     except InputError:
         return
-    assert isinstance(facts, Facts)
+    assert isinstance(facts, WindowsFacts)
 
 
 def test_the_commands_for_a_collection(tmp_path: Path) -> None:

@@ -23,7 +23,7 @@ from fixed_anchor.standins.windows.addressing import boot_adapter
 from fixed_anchor.standins.windows.by_itself import settled
 from fixed_anchor.standins.windows.lines import differing, lines_of
 from fixed_anchor.standins.windows.told import facts_of
-from fixed_anchor.workflow.windows.draft import draft_windows
+from fixed_anchor.workflow.windows.draft_settings import draft_windows
 from tests.test_windows import state_of
 from tests.test_windows_drafts import CASES, LABS, drafted
 

@@ -24,7 +24,7 @@ from fixed_anchor.machines.windows.alternate import decode, encode
 from fixed_anchor.planfile.reader import plan_from_text
 from fixed_anchor.standins.windows.state import machine
 from fixed_anchor.standins.windows.told import facts_of
-from fixed_anchor.workflow.draft import draft
+from fixed_anchor.workflow.drafts import draft
 from fixed_anchor.workflow.reached.site import Site
 from fixed_anchor.workflow.verify import verify
 from tests.judging import check

@@ -23,7 +23,7 @@ from fixed_anchor.machines.windows import house_source
 from fixed_anchor.observe.windows import windows_survey
 from fixed_anchor.standins.windows.lines import lines_of
 from fixed_anchor.standins.windows.told import facts_of
-from fixed_anchor.workflow.windows.draft import draft_windows
+from fixed_anchor.workflow.windows.draft_settings import draft_windows
 from tests.powershell import COMMANDS as READING
 from tests.powershell import RUN_ALL, needs_powershell, powershell, tree_of
 from tests.test_windows import MACHINES, NEWER, NEWER_TOKENS, NEWER_VARIABLES, state_of

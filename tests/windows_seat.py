@@ -24,7 +24,7 @@ from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.standins.windows.lines import lines_of
 from fixed_anchor.standins.windows.server import WindowsServer
 from fixed_anchor.standins.windows.state import machine
-from fixed_anchor.workflow.windows.host import WindowsHost
+from fixed_anchor.workflow.windows.windows_host import WindowsHost
 from tests.powershell import COMMANDS, PWSH
 
 MODULES = [COMMANDS.with_name("changing.psm1"), COMMANDS.with_name("tasks.psm1"), COMMANDS]

@@ -15,7 +15,7 @@ from fixed_anchor.core.garbage_collection import paused
 from fixed_anchor.reporting.documents.checking import CheckDocument, hosts_checked
 from fixed_anchor.reporting.documents.parts import found_finding
 from fixed_anchor.workflow.check import check as judge_all
-from fixed_anchor.workflow.draft import drafts_of, foreseen_of
+from fixed_anchor.workflow.drafts import drafts_of, foreseen_of
 from fixed_anchor.workflow.evidence import save
 from fixed_anchor.workflow.gather import gather
 

@@ -22,7 +22,7 @@ from fixed_anchor.reporting.terminal.findings import show_findings
 from fixed_anchor.workflow.carried import runbook_for
 from fixed_anchor.workflow.check import OF_DRAFTS, check
 from fixed_anchor.workflow.dhcp_server import ServerDraft, draft_reservations
-from fixed_anchor.workflow.draft import draft, foreseen_of
+from fixed_anchor.workflow.drafts import draft, foreseen_of
 from fixed_anchor.workflow.gather import gather
 from fixed_anchor.workflow.reached.site import Site
 

@@ -17,7 +17,7 @@ from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.core.wire import WireSeen
 
 
-class Carried(msgspec.Struct, frozen=True):
+class CarriedEvidence(msgspec.Struct, frozen=True):
     """Saved evidence that stands in for sources which cannot be read here: its file, and its age in words.
 
     ``limit`` is the number of hours for which it is relied on, and is set where it is older. ``without`` is what is
@@ -48,7 +48,7 @@ class Facts(msgspec.Struct, frozen=True, dict=True):
     going: Mapping[str, frozenset[IPAddress]] = {}
     searched: Mapping[str, Elsewhere | AnchorError] = {}
     around: tuple[HostSurvey, ...] = ()
-    carried: Carried | None = None
+    carried: CarriedEvidence | None = None
 
     @property
     def plan(self) -> Plan:

@@ -16,7 +16,7 @@ from fixed_anchor.change.kept_lines import kept_lines
 from fixed_anchor.change.settings import MachineSettings, SettingsContent
 from fixed_anchor.core.errors import printable
 from fixed_anchor.machines.windows import house_source
-from fixed_anchor.machines.windows.facts import Facts
+from fixed_anchor.machines.windows.windows_facts import WindowsFacts
 
 #: In the order in which they are joined.
 PARTS = ("words", "life", "house", "settings", "acts", "waits", "refusals", "tasks", "guard", "verbs")
@@ -49,7 +49,7 @@ def engine_source() -> str:
 
 
 def as_windows_files(
-    host: str, content: SettingsContent, terms: Terms, facts: Facts, held_seconds: int | None = None
+    host: str, content: SettingsContent, terms: Terms, facts: WindowsFacts, held_seconds: int | None = None
 ) -> dict[str, tuple[bytes, int]]:
     """Every file of a change, by its path below the change's folder, with its mode bits.
 

@@ -12,7 +12,7 @@ from fixed_anchor.change.change import Terms
 from fixed_anchor.change.settings import SettingsContent
 from fixed_anchor.core.errors import printable
 from fixed_anchor.engine.windows_data import ENDING, PARTS, change_data, part, undoing
-from fixed_anchor.machines.windows.facts import Facts
+from fixed_anchor.machines.windows.windows_facts import WindowsFacts
 
 #: Lines around a difference: all of them.
 _WHOLE = 10_000
@@ -25,7 +25,7 @@ exit $done.status
 """
 
 
-def windows_runbook(host: str, content: SettingsContent, terms: Terms, facts: Facts) -> bytes:
+def windows_runbook(host: str, content: SettingsContent, terms: Terms, facts: WindowsFacts) -> bytes:
     """The script for a change; its last line binds all the others."""
     carried = {
         "change": json.dumps(change_data(host, content, terms)),

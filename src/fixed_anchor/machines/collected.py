@@ -40,7 +40,7 @@ from fixed_anchor.machines.search import (
     lines_naming,
 )
 from fixed_anchor.machines.seat import Way
-from fixed_anchor.machines.windows.facts import is_of_windows
+from fixed_anchor.machines.windows.windows_facts import is_of_windows
 from fixed_anchor.machines.windows_collected import WindowsCollected
 
 HEADER = "fixed-anchor collection 1"

@@ -18,7 +18,7 @@ from fixed_anchor.machines.fetched import Fetched
 from fixed_anchor.machines.readable import Ran, Readable, Wanted
 from fixed_anchor.machines.search import Found
 from fixed_anchor.machines.store import Store
-from fixed_anchor.machines.windows.facts import Facts
+from fixed_anchor.machines.windows.windows_facts import WindowsFacts
 from fixed_anchor.vantages.protocol import Vantage
 
 
@@ -32,7 +32,7 @@ class Machine(Readable, Protocol):
     state_dir: str
 
     @property
-    def windows(self) -> Facts | None:
+    def windows(self) -> WindowsFacts | None:
         """What its collector told, where it is a Windows machine, and has said so."""
         ...
 

@@ -8,14 +8,14 @@ from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.errors import AnchorError
 from fixed_anchor.machines.readable import Ran, not_asked
 from fixed_anchor.machines.store import ShellStore
-from fixed_anchor.machines.windows.facts import Facts
+from fixed_anchor.machines.windows.windows_facts import WindowsFacts
 
 
 class Unconnected(ShellStore):
     """Its answers to what only a connection could tell."""
 
     @property
-    def windows(self) -> Facts | None:
+    def windows(self) -> WindowsFacts | None:
         return None
 
     def recognise(self) -> None:

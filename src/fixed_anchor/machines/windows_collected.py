@@ -12,7 +12,7 @@ from fixed_anchor.machines.carried import Carried
 from fixed_anchor.machines.fetched import Fetched
 from fixed_anchor.machines.readable import Ran, Wanted, not_asked
 from fixed_anchor.machines.search import Found
-from fixed_anchor.machines.windows.facts import Facts, facts_of_file
+from fixed_anchor.machines.windows.windows_facts import WindowsFacts, facts_of_file
 
 
 def collector_source() -> str:
@@ -29,7 +29,7 @@ class WindowsCollected(Carried):
         self.name = self._facts.host or self.name
 
     @property
-    def windows(self) -> Facts:
+    def windows(self) -> WindowsFacts:
         return self._facts
 
     def read(self, path: str) -> FileText | None:

@@ -17,7 +17,7 @@ from fixed_anchor.core.config import Fallback, InterfaceConfig, LinkFacts, Place
 from fixed_anchor.core.errors import InputError, printable
 from fixed_anchor.core.survey import FoundAddress, HostSurvey, SurveyedInterface
 from fixed_anchor.machines.windows.alternate import decode
-from fixed_anchor.machines.windows.facts import Adapter, Address, Facts, Kept, listed, plain_mac
+from fixed_anchor.machines.windows.windows_facts import Adapter, Address, Kept, WindowsFacts, listed, plain_mac
 from fixed_anchor.observe.windows_asides import windows_asides
 from fixed_anchor.observe.windows_lease import lease_of
 
@@ -29,7 +29,7 @@ USUAL_METRIC = 256
 _NOWHERE = frozenset({"0.0.0.0", "::"})
 
 
-def windows_survey(name: str, facts: Facts) -> HostSurvey:
+def windows_survey(name: str, facts: WindowsFacts) -> HostSurvey:
     """What ``facts`` amount to. Raises :class:`InputError` for a value that is none."""
     try:
         return _survey(name, facts)
@@ -37,7 +37,7 @@ def windows_survey(name: str, facts: Facts) -> HostSurvey:
         raise InputError(f"what was collected on {printable(name)} cannot be right: {printable(str(error))}") from None
 
 
-def _survey(name: str, facts: Facts) -> HostSurvey:
+def _survey(name: str, facts: WindowsFacts) -> HostSurvey:
     if facts.is_restricted:
         return HostSurvey(name, None, (facts.unknown,), (), system="Windows", unknown=facts.unknown)
     shown = [a for a in facts.adapters if not a.hidden or _held(facts, a, "ActiveStore")]
@@ -65,7 +65,7 @@ def _system(text: str) -> str:
     return " ".join(words[words.index("Windows") :] if "Windows" in words else words) or "Windows"
 
 
-def _interface(facts: Facts, adapter: Adapter) -> SurveyedInterface:
+def _interface(facts: WindowsFacts, adapter: Adapter) -> SurveyedInterface:
     kept = facts.kept_of(adapter)
     addresses = tuple(_found(a) for a in _held(facts, adapter, "ActiveStore"))
     on_fallback = _on_fallback(kept, addresses)
@@ -103,7 +103,7 @@ def _on_fallback(kept: Kept | None, addresses: tuple[FoundAddress, ...]) -> bool
     return given is not None and given.address is not None and any(a.address == given.address for a in addresses)
 
 
-def _by_hand(facts: Facts, adapter: Adapter) -> Iterator[IPInterface]:
+def _by_hand(facts: WindowsFacts, adapter: Adapter) -> Iterator[IPInterface]:
     """Fixed addresses in force that no restart would bring again."""
     kept = {a.address for a in _held(facts, adapter, "PersistentStore")}
     for address in _held(facts, adapter, "ActiveStore"):
@@ -111,7 +111,7 @@ def _by_hand(facts: Facts, adapter: Adapter) -> Iterator[IPInterface]:
             yield _address(address)
 
 
-def _held(facts: Facts, adapter: Adapter, store: str) -> list[Address]:
+def _held(facts: WindowsFacts, adapter: Adapter, store: str) -> list[Address]:
     return [a for a in facts.addresses if a.index == adapter.index and a.store == store]
 
 
@@ -126,7 +126,7 @@ def _address(address: Address) -> IPInterface:
     return parse_interface_address(f"{address.address.partition('%')[0]}/{address.prefix}")
 
 
-def _kind(facts: Facts, adapter: Adapter) -> str:
+def _kind(facts: WindowsFacts, adapter: Adapter) -> str:
     if any(adapter.name in team.interfaces for team in facts.teams):
         return "team"
     if adapter.component.lower() == "vms_mp":
@@ -134,7 +134,7 @@ def _kind(facts: Facts, adapter: Adapter) -> str:
     return "wireless" if "802.11" in adapter.media else "ethernet"
 
 
-def _master(facts: Facts, adapter: Adapter) -> str | None:
+def _master(facts: WindowsFacts, adapter: Adapter) -> str | None:
     """The team or switch that has taken the adapter: then the address is there."""
     for team in facts.teams:
         if adapter.name in team.members:
@@ -148,7 +148,7 @@ def _master(facts: Facts, adapter: Adapter) -> str | None:
     return "a team" if facts.is_bound(adapter, "ms_implat") else None
 
 
-def _routes(facts: Facts, adapter: Adapter, store: str) -> Iterator[Route]:
+def _routes(facts: WindowsFacts, adapter: Adapter, store: str) -> Iterator[Route]:
     """Those with a next hop, each with the metric that counts: its own and its interface's."""
     for route in facts.routes:
         if route.index != adapter.index or route.store != store or route.next_hop in _NOWHERE:
@@ -160,7 +160,7 @@ def _routes(facts: Facts, adapter: Adapter, store: str) -> Iterator[Route]:
         yield Route(parse_destination(route.destination), hop, route.metric + added)
 
 
-def _resolvers(facts: Facts, adapter: Adapter) -> Iterator[IPAddress]:
+def _resolvers(facts: WindowsFacts, adapter: Adapter) -> Iterator[IPAddress]:
     for said in facts.resolvers:
         if said.index == adapter.index:
             # Where none are set, three site-local ones of old stand there.
@@ -168,18 +168,18 @@ def _resolvers(facts: Facts, adapter: Adapter) -> Iterator[IPAddress]:
             yield from (a for a in found if not (a.version == 6 and a.is_site_local))
 
 
-def _search(facts: Facts, adapter: Adapter) -> tuple[str, ...]:
+def _search(facts: WindowsFacts, adapter: Adapter) -> tuple[str, ...]:
     """What is searched: the list of a policy or of the whole machine, else the suffix of the connection."""
     return _one_list(facts) or tuple(d.suffix for d in facts.dns if d.index == adapter.index and d.suffix)
 
 
-def _one_list(facts: Facts) -> tuple[str, ...]:
+def _one_list(facts: WindowsFacts) -> tuple[str, ...]:
     """The list of domains of the whole machine; empty where there is none."""
     policy = next((said for name, said in facts.policies.items() if name.lower() == "searchlist"), [])
     return listed(",".join(policy)) or tuple(facts.search)
 
 
-def with_whole_metrics(config: InterfaceConfig, facts: Facts, index: int) -> InterfaceConfig:
+def with_whole_metrics(config: InterfaceConfig, facts: WindowsFacts, index: int) -> InterfaceConfig:
     """The same with the metrics by which routes are chosen: each route's own and its adapter's together."""
     added = {i.version: i.metric for i in facts.ip_interfaces if i.index == index}
 
@@ -189,7 +189,7 @@ def with_whole_metrics(config: InterfaceConfig, facts: Facts, index: int) -> Int
     return msgspec.structs.replace(config, routes=tuple(map(whole, config.routes)))
 
 
-def kept_config(facts: Facts, adapter: Adapter, kept: Kept) -> InterfaceConfig:
+def kept_config(facts: WindowsFacts, adapter: Adapter, kept: Kept) -> InterfaceConfig:
     """What the machine comes up with after a restart, by its persistent settings; metrics are the routes' own."""
     four = [
         parse_interface_address(f"{a}/{m}") for a, m in zip(kept.addresses, kept.masks, strict=False) if a != "0.0.0.0"
@@ -233,7 +233,7 @@ def _metric(text: str) -> int:
     return (int(text) if text.isdecimal() else 0) or USUAL_METRIC
 
 
-def never_source(facts: Facts, adapter: Adapter) -> frozenset[IPAddress]:
+def never_source(facts: WindowsFacts, adapter: Adapter) -> frozenset[IPAddress]:
     """The addresses of an adapter that are never chosen as a source by themselves."""
     held = (a for a in facts.addresses if a.index == adapter.index and a.skip_as_source)
     return frozenset(_address(a).ip for a in held)
@@ -244,7 +244,7 @@ def in_windows_order(held: Iterable[IPInterface], never: Collection[IPAddress]) 
     return sorted(held, key=lambda a: (a.ip in never, int(a.ip)))
 
 
-def kept_routes_of(facts: Facts, adapter: Adapter) -> Iterator[Route]:
+def kept_routes_of(facts: WindowsFacts, adapter: Adapter) -> Iterator[Route]:
     """Its persistent routes, each with its own metric: what a restart brings."""
     for route in facts.routes:
         if route.index == adapter.index and route.store == "PersistentStore":

@@ -30,7 +30,7 @@ from fixed_anchor.core.config import Place
 from fixed_anchor.core.elsewhere import Listener
 from fixed_anchor.core.errors import printable
 from fixed_anchor.core.survey import SurveyedInterface
-from fixed_anchor.machines.windows.facts import Adapter, Address, Facts, listed
+from fixed_anchor.machines.windows.windows_facts import Adapter, Address, WindowsFacts, listed
 
 _POLICIES = Place(r"HKLM\SOFTWARE\Policies\Microsoft\Windows NT\DNSClient", 0)
 _CLUSTER = "ClusSvc"
@@ -52,7 +52,7 @@ _TYPED = r"HKLM\SYSTEM\CurrentControlSet\Services\Tcpip\Parameters\PersistentRou
 _LEASE_CLIENTS = (68, 546)
 
 
-def windows_asides(facts: Facts, interfaces: tuple[SurveyedInterface, ...]) -> Iterator[Aside]:
+def windows_asides(facts: WindowsFacts, interfaces: tuple[SurveyedInterface, ...]) -> Iterator[Aside]:
     """All of it; ``interfaces`` are those that were surveyed. Raises :class:`ValueError` for what is no address."""
     yield from _services(facts)
     yield from _policies(facts)
@@ -65,7 +65,7 @@ def windows_asides(facts: Facts, interfaces: tuple[SurveyedInterface, ...]) -> I
     yield from _absent(facts, {i.index for i in interfaces})
 
 
-def _services(facts: Facts) -> Iterator[Aside]:
+def _services(facts: WindowsFacts) -> Iterator[Aside]:
     for service in facts.services:
         place = Place(f"service {printable(service.name)}", 0)
         if service.name == _CLUSTER:
@@ -76,7 +76,7 @@ def _services(facts: Facts) -> Iterator[Aside]:
             yield Aside(ROLE, place, _ROLES[service.name])
 
 
-def _of_machine(facts: Facts) -> Iterator[Aside]:
+def _of_machine(facts: WindowsFacts) -> Iterator[Aside]:
     """What is so of the whole machine: where its disk is, and which routes somebody typed."""
     for bus in facts.boot_disks:
         if bus.lower() in _NETWORK_BUSES:
@@ -92,7 +92,7 @@ def _typed_route(name: str) -> str:
     return f"{parse_interface_address(f'{destination}/{mask}').network} via {parse_address(hop)}"
 
 
-def _policies(facts: Facts) -> Iterator[Aside]:
+def _policies(facts: WindowsFacts) -> Iterator[Aside]:
     # Names of the registry compare without case.
     said = {name.lower(): listed(" ".join(values)) for name, values in facts.policies.items()}
     if said.get("nameserver"):
@@ -102,7 +102,7 @@ def _policies(facts: Facts) -> Iterator[Aside]:
         yield Aside(POLICY_SEARCH, _POLICIES, " ".join(map(printable, said["searchlist"])))
 
 
-def _of_adapter(facts: Facts, interface: SurveyedInterface) -> Iterator[Aside]:
+def _of_adapter(facts: WindowsFacts, interface: SurveyedInterface) -> Iterator[Aside]:
     name, place = interface.name, Place(f"adapter {interface.index}", 0)
     if interface.link.kind == "virtual switch":
         yield Aside(SWITCH, place, "", name, of=name.partition("(")[2].rstrip(")") or name)
@@ -139,7 +139,7 @@ def _ip(address: Address) -> IPAddress:
     return parse_address(address.address.partition("%")[0])
 
 
-def _absent(facts: Facts, shown: set[int]) -> Iterator[Aside]:
+def _absent(facts: WindowsFacts, shown: set[int]) -> Iterator[Aside]:
     """Adapters that are not there, and keep fixed addresses: in the registry, or in the persistent store."""
     for adapter in facts.adapters:
         if adapter.index in shown:
@@ -156,7 +156,7 @@ def _place_of(adapter: Adapter) -> Place:
     return Place(f"adapter {printable(adapter.name)}", 0)
 
 
-def windows_listeners(facts: Facts) -> tuple[Listener, ...]:
+def windows_listeners(facts: WindowsFacts) -> tuple[Listener, ...]:
     """The sockets that wait for others, but those of DHCP clients."""
     found = []
     for socket in facts.sockets:

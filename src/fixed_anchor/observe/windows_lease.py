@@ -11,7 +11,7 @@ from fixed_anchor.core.config import Route
 from fixed_anchor.core.errors import printable
 from fixed_anchor.core.survey import FoundAddress, Lease
 from fixed_anchor.machines.windows.alternate import options_in
-from fixed_anchor.machines.windows.facts import Kept, listed
+from fixed_anchor.machines.windows.windows_facts import Kept, listed
 from fixed_anchor.packets.dhcp import SEARCH, STATIC_ROUTES, Dhcp
 
 _MTU, _TIME_SERVERS, _NAME_SERVERS_OF_OLD, _NODE_TYPE, _ROUTES_OF_OLD, _PROXY = 26, 42, 44, 46, 249, 252

@@ -8,11 +8,11 @@ from fixed_anchor.change.settings import AdapterSettings, HeldAddress, MachineSe
 from fixed_anchor.core.config import Fallback, InterfaceConfig
 from fixed_anchor.core.plan import Gateway
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
-from fixed_anchor.machines.windows.facts import Adapter, Facts, Kept
+from fixed_anchor.machines.windows.windows_facts import Adapter, Kept, WindowsFacts
 from fixed_anchor.observe.windows import kept_config, kept_routes_of, never_source
 
 
-def settings_now(facts: Facts, survey: HostSurvey, names: tuple[str, ...]) -> Settings:
+def settings_now(facts: WindowsFacts, survey: HostSurvey, names: tuple[str, ...]) -> Settings:
     """The settings of the machine, and of its adapters ``names``; ``survey`` is the one that was made of ``facts``."""
     adapters = (_adapter(facts, found) for name in names if (found := survey.interface(name)) is not None)
     return Settings(MachineSettings(facts.host, tuple(facts.search)), tuple(adapters))
@@ -24,7 +24,7 @@ def gateways_in(config: InterfaceConfig) -> tuple[Gateway, ...]:
     return tuple(sorted(found, key=lambda g: (g.address.version, g.metric or 0, int(g.address))))
 
 
-def _adapter(facts: Facts, found: SurveyedInterface) -> AdapterSettings:
+def _adapter(facts: WindowsFacts, found: SurveyedInterface) -> AdapterSettings:
     there = next(a for a in facts.adapters if a.index == found.index)
     kept = facts.kept_of(there)
     sides = [i for i in facts.ip_interfaces if i.index == found.index]
@@ -52,7 +52,7 @@ def _adapter(facts: Facts, found: SurveyedInterface) -> AdapterSettings:
     )
 
 
-def _left(facts: Facts, adapter: Adapter, kept: Kept) -> tuple[str, ...]:
+def _left(facts: WindowsFacts, adapter: Adapter, kept: Kept) -> tuple[str, ...]:
     """What an earlier fixed setting has left: values of the registry, and of the persistent store."""
     stored = [a for a in facts.addresses if (a.index, a.store) == (adapter.index, "PersistentStore")]
     addresses = [a for a in kept.addresses if a and a != "0.0.0.0"]

@@ -17,7 +17,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from fixed_anchor.change import states
-from fixed_anchor.standins.host import StandinHost
+from fixed_anchor.standins.simulated_host import StandinHost
 
 
 class StandinEngine(ABC):

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from fixed_anchor.standins.host import StandinHost
 from fixed_anchor.standins.machine import Standin
 from fixed_anchor.standins.over_ssh import StandinOverSsh
+from fixed_anchor.standins.simulated_host import StandinHost
 from fixed_anchor.standins.station import Station
 from fixed_anchor.standins.windows_host import is_windows
 from fixed_anchor.standins.windows_machine import WindowsStandin

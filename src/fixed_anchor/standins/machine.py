@@ -14,8 +14,8 @@ from fixed_anchor.machines import MARKER
 from fixed_anchor.machines.fetched import Fetched, one_by_one
 from fixed_anchor.machines.files import DiskFiles
 from fixed_anchor.machines.readable import Ran, Wanted
-from fixed_anchor.standins.host import StandinHost
 from fixed_anchor.standins.linux_engine import LinuxStandinEngine
+from fixed_anchor.standins.simulated_host import StandinHost
 from fixed_anchor.standins.station import Station
 from fixed_anchor.vantages import vantage_on
 from fixed_anchor.vantages.protocol import Vantage

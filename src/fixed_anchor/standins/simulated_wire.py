@@ -14,7 +14,7 @@ from fixed_anchor.packets.ipv4 import PROTOCOL_ICMP, Echo, IPv4, echo_frame
 from fixed_anchor.packets.ipv6 import ECHO_REQUEST, Icmpv6, IPv6, Neighbour, advertisement_frame, echo6_frame
 from fixed_anchor.packets.udp import PROTOCOL_UDP, Udp
 from fixed_anchor.standins.beyond import time_exceeded
-from fixed_anchor.standins.host import StandinHost
+from fixed_anchor.standins.simulated_host import StandinHost
 from fixed_anchor.standins.station import Device, Station
 
 #: An answer, and the seconds after the question at which it comes.

@@ -8,7 +8,7 @@ from typing import Any
 from fixed_anchor.change.files import FileText
 from fixed_anchor.core.addresses import with_prefix
 from fixed_anchor.core.errors import InputError
-from fixed_anchor.standins.host import StandinHost
+from fixed_anchor.standins.simulated_host import StandinHost
 from fixed_anchor.standins.station import SimulatedHost
 from fixed_anchor.standins.windows.by_itself import settled
 from fixed_anchor.standins.windows.state import State, machine

@@ -7,7 +7,7 @@ from fixed_anchor.core.errors import AnchorError, OtherSystem
 from fixed_anchor.machines.fetched import Fetched
 from fixed_anchor.machines.readable import Ran, Wanted, not_asked
 from fixed_anchor.machines.search import Found
-from fixed_anchor.machines.windows.facts import Facts
+from fixed_anchor.machines.windows.windows_facts import WindowsFacts
 from fixed_anchor.standins.machine import Standin
 from fixed_anchor.standins.station import Station
 from fixed_anchor.standins.windows.told import facts_of
@@ -26,7 +26,7 @@ class WindowsStandin(Standin):
         self.host: WindowsStandinHost = WindowsStandinHost(station, station.hosts[name], self)
 
     @property
-    def windows(self) -> Facts | None:
+    def windows(self) -> WindowsFacts | None:
         """What its collector would tell now."""
         return facts_of(self.host.state())
 

@@ -11,7 +11,7 @@ import msgspec
 from fixed_anchor.core.addresses import AddressRange, IPAddress
 from fixed_anchor.core.elsewhere import Elsewhere
 from fixed_anchor.core.errors import AnchorError
-from fixed_anchor.core.facts import Carried, Facts
+from fixed_anchor.core.facts import CarriedEvidence, Facts
 from fixed_anchor.core.foreseen import going_from
 from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.core.plan import HostPlan
@@ -70,7 +70,7 @@ def gather(
         claims, unread = read_sources(plan)
         limit = MAX_AGE if carried.is_old(now) else None
         without = Knowledge(plan, [*claims, *named], pools, unread, now)
-        facts = msgspec.structs.replace(facts, carried=Carried(carried.path, carried.age(now), limit, without))
+        facts = msgspec.structs.replace(facts, carried=CarriedEvidence(carried.path, carried.age(now), limit, without))
     if any(found for case in cases(facts) for found in gateway_findings(case)):
         # Only where a gateway is doubted it is asked who has it in force.
         facts = msgspec.structs.replace(facts, around=tuple(_surveys(site)))

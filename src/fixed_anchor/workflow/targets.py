@@ -18,7 +18,7 @@ from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.vantages.protocol import Vantage
 from fixed_anchor.workflow.beside.neighbour_checks import NeighbourChecks
-from fixed_anchor.workflow.linux.host import LinuxHost
+from fixed_anchor.workflow.linux.linux_host import LinuxHost
 
 
 class HostTarget(Target, Protocol):
@@ -64,6 +64,6 @@ def target_of(machine: Machine) -> HostTarget:
     if machine.windows is None:
         return LinuxHost(machine)
     # Most sites have none: it is loaded where there is one.
-    from fixed_anchor.workflow.windows.host import WindowsHost
+    from fixed_anchor.workflow.windows.windows_host import WindowsHost
 
     return WindowsHost(machine)

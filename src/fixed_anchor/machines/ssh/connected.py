@@ -21,7 +21,7 @@ from fixed_anchor.machines.ssh.powershell import PowerShell
 from fixed_anchor.machines.ssh.session import Password, Session
 from fixed_anchor.machines.ssh.trouble import NoShell
 from fixed_anchor.machines.ssh.windows_session import WindowsSession
-from fixed_anchor.machines.windows.facts import Facts
+from fixed_anchor.machines.windows.windows_facts import WindowsFacts
 from fixed_anchor.vantages.relay import Relay, program
 
 _log = logging.getLogger(__name__)
@@ -97,7 +97,7 @@ class Connected:
     # --- a Windows machine --------------------------------------------------------------
 
     @property
-    def windows(self) -> Facts | None:
+    def windows(self) -> WindowsFacts | None:
         return self._powershell.facts
 
     def recognise(self) -> None:

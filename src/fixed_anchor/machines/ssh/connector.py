@@ -19,7 +19,7 @@ from fixed_anchor.machines.ssh.errand import Errand
 from fixed_anchor.machines.ssh.session import FoundAt, Password, Session
 from fixed_anchor.machines.ssh.trouble import HungUp, NoShell
 from fixed_anchor.machines.ssh.windows_session import COLLECTING, WindowsSession, command, new_mark
-from fixed_anchor.machines.windows.facts import Facts, plain_mac, read_facts
+from fixed_anchor.machines.windows.windows_facts import WindowsFacts, plain_mac, read_facts
 from fixed_anchor.machines.windows_collected import collector_source
 
 _log = logging.getLogger(__name__)
@@ -213,7 +213,7 @@ class ShellConnector(Connector[Session]):
 class WindowsConnector(Connector[WindowsSession]):
     """For Windows machines, by their PowerShell. What the collector tells of one is kept in :attr:`facts`."""
 
-    facts: Facts | None = None
+    facts: WindowsFacts | None = None
     _mark = ""
 
     def _command(self) -> str:
@@ -228,7 +228,7 @@ class WindowsConnector(Connector[WindowsSession]):
         return frozenset(mac for a in self.facts.adapters if (mac := plain_mac(a.mac)) is not None)
 
 
-def collected_over(session: WindowsSession) -> Facts:
+def collected_over(session: WindowsSession) -> WindowsFacts:
     """What the collector tells over a session; of a machine in a restricted mode that alone. Raises ``NoAccess``."""
     if session.restricted is not None:
         return session.restricted

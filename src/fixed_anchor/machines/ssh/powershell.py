@@ -11,7 +11,7 @@ from fixed_anchor.machines.ssh.connector import WindowsConnector, collected_over
 from fixed_anchor.machines.ssh.trouble import NoShell
 from fixed_anchor.machines.ssh.windows_session import WindowsSession
 from fixed_anchor.machines.ssh.windows_vantage import looking_source
-from fixed_anchor.machines.windows.facts import Facts
+from fixed_anchor.machines.windows.windows_facts import WindowsFacts
 
 _log = logging.getLogger(__name__)
 
@@ -28,7 +28,7 @@ class PowerShell:
     def __init__(self, connector: WindowsConnector) -> None:
         self.connector = connector
         self.session: WindowsSession | None = None
-        self.facts: Facts | None = None
+        self.facts: WindowsFacts | None = None
 
     def is_there(self) -> bool:
         """Asks for it: where it answers its collector has told everything."""

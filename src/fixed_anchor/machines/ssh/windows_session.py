@@ -14,7 +14,7 @@ from fixed_anchor.core.errors import NoAccess, Unreachable, printable
 from fixed_anchor.machines.ssh.channel import Channel, ChannelLost, ChannelSilent
 from fixed_anchor.machines.ssh.session import FoundAt, own_end
 from fixed_anchor.machines.ssh.trouble import NoShell, why_no_session, without_clixml
-from fixed_anchor.machines.windows.facts import Facts, read_facts
+from fixed_anchor.machines.windows.windows_facts import WindowsFacts, read_facts
 
 _log = logging.getLogger(__name__)
 
@@ -55,7 +55,7 @@ class WindowsSession:
         self._mark = mark
         self.address: IPAddress | None = None
         self.port: int | None = None
-        self.restricted: Facts | None = None
+        self.restricted: WindowsFacts | None = None
         #: The programs that were sent, in their order: one that is known is called by its number.
         self._programs: list[str] = []
         #: Where it was found instead of by its own name.

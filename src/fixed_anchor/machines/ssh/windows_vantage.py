@@ -16,7 +16,7 @@ from fixed_anchor.core.addresses import IPAddress, parse_address
 from fixed_anchor.core.errors import NoAccess
 from fixed_anchor.core.reaching import ACCEPTS
 from fixed_anchor.core.survey import SurveyedInterface
-from fixed_anchor.machines.windows.facts import plain_mac
+from fixed_anchor.machines.windows.windows_facts import plain_mac
 from fixed_anchor.vantages.across_router import PORTS
 from fixed_anchor.vantages.protocol import Said
 from fixed_anchor.vantages.unprivileged import Table, resolved_by_kernel

@@ -7,7 +7,7 @@ from typing import Any
 
 import msgspec
 
-from fixed_anchor.machines.windows.facts import FORM, Facts
+from fixed_anchor.machines.windows.windows_facts import FORM, WindowsFacts
 from fixed_anchor.standins.windows.state import (
     ALTERNATES,
     INTERFACES,
@@ -27,11 +27,11 @@ _TAKERS = ("vms_pp", "ms_implat", "ms_wlbs")
 _POLICY_VALUES = ("SearchList", "NameServer", "PrimaryDnsSuffix", "AdapterDomainName")
 
 
-def facts_of(state: State) -> Facts:
+def facts_of(state: State) -> WindowsFacts:
     """The facts about the machine of ``state``."""
     mode = state.get("language_mode", "FullLanguage")
     if mode != "FullLanguage":
-        return Facts(FORM, mode)
+        return WindowsFacts(FORM, mode)
     processes = {p["id"]: p["name"] for p in state["processes"]}
     told: dict[str, Any] = {
         "fixed_anchor_windows": FORM,
@@ -87,7 +87,7 @@ def facts_of(state: State) -> Facts:
             if s["protocol"] == p
         ],
     }
-    return msgspec.convert(told, Facts)
+    return msgspec.convert(told, WindowsFacts)
 
 
 def _key(adapter: State) -> str:

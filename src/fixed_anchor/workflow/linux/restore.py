@@ -24,7 +24,7 @@ from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.workflow.hosts.baseline import recorded
 from fixed_anchor.workflow.hosts.kept import later_ones
 from fixed_anchor.workflow.linux.assemble import Stage, assemble, stack_of, surveyed
-from fixed_anchor.workflow.linux.draft import going
+from fixed_anchor.workflow.linux.draft_files import going
 
 
 class Kept(msgspec.Struct, frozen=True):

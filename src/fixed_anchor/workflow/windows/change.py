@@ -12,13 +12,13 @@ from fixed_anchor.core.addresses import IPAddress, default_network, parse_addres
 from fixed_anchor.core.config import InterfaceConfig, Route
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.machines.windows.alternate import encode
-from fixed_anchor.machines.windows.facts import Facts
+from fixed_anchor.machines.windows.windows_facts import WindowsFacts
 from fixed_anchor.observe.windows import in_windows_order, kept_routes_of
 from fixed_anchor.workflow.windows.acts import acts_between
 
 
 def settings_change(
-    facts: Facts,
+    facts: WindowsFacts,
     before: Settings,
     after: Settings,
     grace: tuple[GraceAddress, ...],
@@ -61,7 +61,7 @@ def _options_after(
     return then
 
 
-def _leased(facts: Facts) -> dict[str, frozenset[IPAddress]]:
+def _leased(facts: WindowsFacts) -> dict[str, frozenset[IPAddress]]:
     """The addresses of IPv4 leases by GUID of the adapter."""
     guids = {a.index: a.guid for a in facts.adapters}
     return {
@@ -122,7 +122,7 @@ def _held(after: Settings, grace: tuple[GraceAddress, ...]) -> Settings:
     return Settings(after.machine, tuple(adapters))
 
 
-def options_of(facts: Facts, before: Settings) -> dict[str, str]:
+def options_of(facts: WindowsFacts, before: Settings) -> dict[str, str]:
     """The alternate configurations of the adapters that count today, by GUID, as the registry has them."""
     found: dict[str, str] = {}
     for kept in facts.kept:
@@ -131,7 +131,7 @@ def options_of(facts: Facts, before: Settings) -> dict[str, str]:
     return {a.guid: found[a.guid] for a in before.adapters if a.guid in found}
 
 
-def _left_over(facts: Facts, before: Settings) -> dict[str, tuple[Route, ...]]:
+def _left_over(facts: WindowsFacts, before: Settings) -> dict[str, tuple[Route, ...]]:
     """Persistent default routes of adapters that ask DHCP: an earlier address left them, and they are in the way."""
     found: dict[str, tuple[Route, ...]] = {}
     for now in before.adapters:

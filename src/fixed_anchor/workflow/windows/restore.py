@@ -15,7 +15,7 @@ from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.errors import ChangeOpen, InputError, Refused
 from fixed_anchor.engine import driver
 from fixed_anchor.machines.protocol import Machine
-from fixed_anchor.machines.windows.facts import read_facts
+from fixed_anchor.machines.windows.windows_facts import read_facts
 from fixed_anchor.observe.stocktaking import take_stock
 from fixed_anchor.observe.windows import windows_survey, with_whole_metrics
 from fixed_anchor.observe.windows_settings import settings_now

@@ -15,7 +15,7 @@ from fixed_anchor.core.errors import InputError, NotSupported, located, printabl
 from fixed_anchor.core.plan import Gateway, HostPlan, InterfacePlan, Plan
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
 from fixed_anchor.core.wanted import wanted_config
-from fixed_anchor.machines.windows.facts import Facts
+from fixed_anchor.machines.windows.windows_facts import WindowsFacts
 from fixed_anchor.observe.windows import USUAL_METRIC, in_windows_order, with_whole_metrics
 from fixed_anchor.observe.windows_settings import gateways_in, settings_now
 from fixed_anchor.workflow.hosts.host_wide import in_order
@@ -29,7 +29,7 @@ _RESTART = "the new name is in force after a restart"
 
 
 def draft_windows(
-    plan: Plan, host: HostPlan, facts: Facts, survey: HostSurvey, hold: frozenset[IPAddress] = frozenset()
+    plan: Plan, host: HostPlan, facts: WindowsFacts, survey: HostSurvey, hold: frozenset[IPAddress] = frozenset()
 ) -> Draft:
     """The draft of one Windows machine. ``hold`` are addresses of today that stay until the decision.
 
@@ -180,7 +180,7 @@ def _as_windows_has_it(config: InterfaceConfig) -> InterfaceConfig:
     )
 
 
-def _with_metrics(config: InterfaceConfig, found: SurveyedInterface, facts: Facts) -> InterfaceConfig:
+def _with_metrics(config: InterfaceConfig, found: SurveyedInterface, facts: WindowsFacts) -> InterfaceConfig:
     """Every default route with a metric, or what leaves by which adapter would change by the way.
 
     Where the plan names none it is the one of today; a leased route has 0, and the least that can be set is 1.
@@ -197,7 +197,7 @@ def _with_metrics(config: InterfaceConfig, found: SurveyedInterface, facts: Fact
     return msgspec.structs.replace(config, routes=tuple(routes))
 
 
-def _metric_now(found: SurveyedInterface, facts: Facts, version: int) -> int:
+def _metric_now(found: SurveyedInterface, facts: WindowsFacts, version: int) -> int:
     """The metric of the adapter's own default route today, without that of the adapter."""
     everywhere = "0.0.0.0/0" if version == 4 else "::/0"
     metrics = [
@@ -209,7 +209,7 @@ def _metric_now(found: SurveyedInterface, facts: Facts, version: int) -> int:
 
 
 def _one_list(
-    facts: Facts, survey: HostSurvey, touched: list[InterfacePlan], wanted: dict[str, InterfaceConfig]
+    facts: WindowsFacts, survey: HostSurvey, touched: list[InterfacePlan], wanted: dict[str, InterfaceConfig]
 ) -> tuple[str, ...]:
     """The list of domains that the whole machine searches; as it is where one domain for each connection does."""
     named = any(i.search is not None for i in touched)
@@ -286,7 +286,7 @@ def _takes_defaults(now: AdapterSettings, config: InterfaceConfig) -> Iterator[i
             yield version
 
 
-def _new_name(host: HostPlan, facts: Facts) -> str:
+def _new_name(host: HostPlan, facts: WindowsFacts) -> str:
     """The machine's name. Raises :class:`NotSupported` for one that it cannot have."""
     if host.hostname is None or host.hostname.lower() in (facts.host.lower(), facts.dns_host.lower()):
         return facts.host

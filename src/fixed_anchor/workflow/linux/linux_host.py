@@ -28,7 +28,7 @@ from fixed_anchor.observe import kernel
 from fixed_anchor.observe.readiness import readiness
 from fixed_anchor.workflow.hosts.engine_host import EngineHost
 from fixed_anchor.workflow.hosts.host_wide import host_configs
-from fixed_anchor.workflow.linux.draft import draft_host
+from fixed_anchor.workflow.linux.draft_files import draft_host
 from fixed_anchor.workflow.linux.elsewhere import search_host
 from fixed_anchor.workflow.linux.foresee import foresee
 from fixed_anchor.workflow.linux.give_back import give_back_from_seat

@@ -21,10 +21,10 @@ from fixed_anchor.core.wanted import wanted_config
 from fixed_anchor.engine import driver
 from fixed_anchor.engine.windows_data import as_windows_files
 from fixed_anchor.machines.protocol import Machine
-from fixed_anchor.machines.windows.facts import Facts
+from fixed_anchor.machines.windows.windows_facts import WindowsFacts
 from fixed_anchor.observe.windows_asides import windows_listeners
 from fixed_anchor.workflow.hosts.engine_host import EngineHost
-from fixed_anchor.workflow.windows.draft import draft_windows
+from fixed_anchor.workflow.windows.draft_settings import draft_windows
 from fixed_anchor.workflow.windows.restore import restore_windows
 
 _log = logging.getLogger(__name__)
@@ -38,7 +38,7 @@ class WindowsHost(EngineHost):
         assert machine.windows is not None
 
     @property
-    def facts(self) -> Facts:
+    def facts(self) -> WindowsFacts:
         """What its collector told last."""
         facts = self.machine.windows
         assert facts is not None

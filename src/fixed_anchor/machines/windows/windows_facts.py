@@ -201,7 +201,7 @@ class Policy(msgspec.Struct, frozen=True):
     policy: str
 
 
-class Facts(msgspec.Struct, frozen=True):
+class WindowsFacts(msgspec.Struct, frozen=True):
     """All of it. In a ``language_mode`` other than FullLanguage nothing but that is known.
 
     ``missing`` says of what could not be asked why. ``boot_disks`` are the buses of the disks that the system starts
@@ -299,13 +299,13 @@ def is_of_windows(data: bytes) -> bool:
     return _plain(data).lstrip()[:200].startswith(b"{") and b'"fixed_anchor_windows"' in _plain(data)[:300]
 
 
-def read_facts(data: bytes, file: str) -> Facts:
+def read_facts(data: bytes, file: str) -> WindowsFacts:
     """What the collector printed. Raises :class:`InputError` for a document that is cut short, or is none.
 
     In Windows PowerShell 5.1 ``>`` writes UTF-16 with a byte order mark.
     """
     try:
-        facts = msgspec.json.decode(_plain(data).strip(), type=Facts)
+        facts = msgspec.json.decode(_plain(data).strip(), type=WindowsFacts)
     except msgspec.ValidationError as error:
         raise _broken(printable(str(error)), file) from None
     except msgspec.DecodeError as error:
@@ -315,7 +315,7 @@ def read_facts(data: bytes, file: str) -> Facts:
     return facts
 
 
-def facts_of_file(path: Path) -> Facts:
+def facts_of_file(path: Path) -> WindowsFacts:
     """The same from a file."""
     try:
         return read_facts(path.read_bytes(), str(path))
