@@ -90,7 +90,7 @@ class Segment:
         """Runs a server of the tree ``root`` on the router; what it prints goes to ``NAME.log``."""
         return self.namespace.start("chroot", str(root), *argv, log=self.folder / f"{name}.log")
 
-    def _serve(self) -> subprocess.Popen[bytes]:
+    def _serve(self, knows_site: bool = True) -> subprocess.Popen[bytes]:
         # The DHCP server keeps its leases in the test's folder, and answers DNS for the site.
         dnsmasq = shutil.which("dnsmasq") or "/usr/sbin/dnsmasq"
         return self.namespace.start(
@@ -110,14 +110,26 @@ class Segment:
             f"--dhcp-leasefile={self.folder}/{self.name}.leases",
             f"--dhcp-option=option:router,{self.router}",
             f"--dhcp-option=option:dns-server,{self.resolver}",
+            *(self._names() if knows_site else ()),
+            log=self.folder / f"{self.name}.log",
+        )
+
+    @staticmethod
+    def _names() -> tuple[str, ...]:
+        return (
             "--domain=ternpoint.example",
             "--local=/ternpoint.example/",
             "--host-record=gull.ternpoint.example,203.0.113.9",
             "--ptr-record=19.113.0.203.in-addr.arpa,tide-db.ternpoint.example",
             "--ptr-record=20.100.51.198.in-addr.arpa,tide-db.labs.ternpoint.example",
             f"--ptr-record={IPv6Address('2001:db8:7e:1::20').reverse_pointer},tide-db.ternpoint.example",
-            log=self.folder / f"{self.name}.log",
         )
+
+    def isolate(self) -> None:
+        """From now on its resolver has nobody to ask, and refuses every name; leases stay as they are."""
+        assert self.server is not None
+        self.namespace.stop(self.server)
+        self.server = self._serve(knows_site=False)
 
     def move_pool(self, first: str, last: str) -> None:
         """From now on the router leases other addresses, and knows nothing of the old leases."""

@@ -156,6 +156,18 @@ def test_there_and_back(stack: str, name: str, make_host: MakeHost, labs: Labs) 
     assert host.etc_digest() != before
 
 
+def test_the_resolver_of_a_lease_that_was_written_over(make_host: MakeHost, labs: Labs) -> None:
+    """The second link's client wrote resolv.conf last; that the first lease's resolver refuses all is no news."""
+    host = make_host(*STACKS["ifupdown"], links=2)
+    for link in ("eth0", "eth1"):
+        wait_for(f"a lease on {link}", lambda n=link: " dynamic " in host.addresses(link=n), 40)  # type: ignore[misc]
+    host.segment.isolate()
+    assert host.segment.resolver not in host("cat", "/etc/resolv.conf").stdout, host("cat", "/etc/resolv.conf").stdout
+    plan(host, {"eth0": PLANS["both"]["eth0"]})
+    cutover(host)
+    wait_for("an answer", lambda: host.answers(QUAY), 20)
+
+
 # --- a bridge with a guest on it --------------------------------------------------------
 
 BRIDGE_PROFILE = (
