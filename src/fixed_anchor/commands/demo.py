@@ -67,11 +67,11 @@ def command(ctx: click.Context, folder: Path) -> None:
     lay_out(folder)
     walk = Walk(app, folder)
     app.say(f"The site of Tern Point Marine Station lies in {folder}/ now: two plans, eight hosts, a simulated wire.")
-    for said, words in BEFORE_CUTOVER:
-        walk.show(said, words)
+    for heading, words in BEFORE_CUTOVER:
+        walk.show(heading, words)
     walk.cutover()
-    for said, words in AFTER_CUTOVER:
-        walk.show(said, words)
+    for heading, words in AFTER_CUTOVER:
+        walk.show(heading, words)
     app.say("")
     app.say(f"Every command above can be typed in {folder}/ now.", style="bold")
     ctx.exit(walk.failed)
@@ -92,9 +92,9 @@ class Walk:
     def _argv(self, words: str) -> list[str]:
         return [sys.executable, "-m", "fixed_anchor", "--color", self.app.color, *words.split()]
 
-    def _announce(self, said: str, words: str) -> None:
+    def _announce(self, heading: str, words: str) -> None:
         self.app.say("")
-        self.app.say(f"# {said}", style="bold cyan")
+        self.app.say(f"# {heading}", style="bold cyan")
         self._prompt(words)
 
     def _prompt(self, words: str) -> None:
@@ -105,9 +105,9 @@ class Walk:
         if status not in (EXIT_DONE, EXIT_AGAINST, EXIT_NO_ACCESS):
             self.failed = status
 
-    def show(self, said: str, words: str) -> None:
+    def show(self, heading: str, words: str) -> None:
         """Shows what is ``said`` and the command ``words``, and runs that."""
-        self._announce(said, words)
+        self._announce(heading, words)
         self._ended(subprocess.run(self._argv(words), cwd=self.folder, check=False).returncode)
 
     def cutover(self) -> None:

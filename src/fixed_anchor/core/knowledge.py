@@ -158,7 +158,7 @@ class Knowledge:
         found = pools.find(address) if pools is not None else None
         if found is None:
             return None
-        return found, next(said for pool, said in self._pools[segment] if pool == found)
+        return found, next(words for pool, words in self._pools[segment] if pool == found)
 
     def pools(self, segment: str) -> list[tuple[AddressRange, str]]:
         """All pools of a segment, each with who says so."""
@@ -249,8 +249,8 @@ class Knowledge:
         told = (segment, address.version)
         if told in self._told_of:
             pool = self.pool_of(segment, address)
-            said = f"inside the pool {pool[0]}" if pool else self._pool_words[told]
-            yield Consulted("DHCP pools", said, ", ".join(self._told_of[told]))
+            words = f"inside the pool {pool[0]}" if pool else self._pool_words[told]
+            yield Consulted("DHCP pools", words, ", ".join(self._told_of[told]))
         if len(self._asides[segment]):
             aside = self.set_aside(segment, address)
             here = f"{self.plan.file}:{self.plan.segments[segment].line}"

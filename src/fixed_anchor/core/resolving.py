@@ -71,7 +71,7 @@ def questions(
 
 def usefulness(
     resolver: IPAddress,
-    said: Mapping[Question, str],
+    answers: Mapping[Question, str],
     before: Mapping[str, str],
     resolved: frozenset[str] = frozenset(),
     by_own: bool = True,
@@ -82,14 +82,14 @@ def usefulness(
     to which any resolver of the host had an address. One that refuses what it answered before goes by the address
     that asks. Before a change, ``by_own`` is false: then an answer about the host itself is not enough.
     """
-    words = "; ".join(f"{question}: {word}" for question, word in said.items())
-    values = list(said.values())
+    words = "; ".join(f"{question}: {word}" for question, word in answers.items())
+    values = list(answers.values())
     if not values or all(word == SILENT for word in values):
         return Usefulness(False, SILENT, f"{resolver} gave no usable answer")
     if all(word in (SILENT, ONLY_TCP) for word in values):
         why = f"{resolver} answers over TCP only, and programs ask over UDP first"
         return Usefulness(False, "an answer over TCP only", why)
-    for question, word in said.items():
+    for question, word in answers.items():
         then = before.get(str(question)) if not question.is_own else None
         if then in _USABLE and word not in _USABLE:
             return Usefulness(False, words, f"{resolver} answered {question} before the change, and now {_now(word)}")
@@ -98,7 +98,7 @@ def usefulness(
             why = f"{question.name} was resolved before the change, and {resolver} now says {word}"
             return Usefulness(False, words, why)
     for proof in (NOERROR, NODATA, NXDOMAIN):
-        for question, word in said.items():
+        for question, word in answers.items():
             if word == proof and (word != NXDOMAIN or question.proves) and (by_own or not question.is_own):
                 return Usefulness(True, f"{question}: {word}")
     return Usefulness(False, words, f"{resolver} gave no usable answer")

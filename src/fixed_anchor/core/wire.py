@@ -43,12 +43,12 @@ class WireAnswer(msgspec.Struct, frozen=True):
     def consulted(self, own_macs: frozenset[str]) -> Consulted:
         """The answer as a line of evidence; ``own`` are MACs of the host itself."""
         foreign = self.foreign(own_macs)
-        said = f"{self.asked}: " + ("answered by " + " and ".join(h.mac for h in foreign) if foreign else "no answer")
+        words = f"{self.asked}: " + ("answered by " + " and ".join(h.mac for h in foreign) if foreign else "no answer")
         if self.proxies:
-            said += f", but {' and '.join(self.proxies)}, which answers for every address"
+            words += f", but {' and '.join(self.proxies)}, which answers for every address"
         if self.probers and not foreign:
-            said += f", but {' and '.join(self.probers)} asks for it as well"
-        return Consulted(self.vantage, said, self.at)
+            words += f", but {' and '.join(self.probers)} asks for it as well"
+        return Consulted(self.vantage, words, self.at)
 
 
 def more_telling(first: WireAnswer, second: WireAnswer, own_macs: frozenset[str]) -> WireAnswer:
@@ -80,14 +80,14 @@ class DhcpServerSeen(msgspec.Struct, frozen=True):
     broken_option: int | None = None
 
     def __str__(self) -> str:
-        said = []
+        words = []
         if self.routers:
-            said.append("router " + ", ".join(map(str, self.routers)))
+            words.append("router " + ", ".join(map(str, self.routers)))
         if self.resolvers:
-            said.append("resolvers " + ", ".join(map(str, self.resolvers)))
+            words.append("resolvers " + ", ".join(map(str, self.resolvers)))
         if self.lease_seconds is not None:
-            said.append(f"for {self.lease_seconds} s")
-        return f"{self.server} at {self.mac}" + (": " + ", ".join(said) if said else "")
+            words.append(f"for {self.lease_seconds} s")
+        return f"{self.server} at {self.mac}" + (": " + ", ".join(words) if words else "")
 
 
 class WireSeen:

@@ -181,22 +181,22 @@ def status(store: Store, number: str) -> ChangeStatus:
         names = " ".join(interface.text.split()) if interface is not None else ""
         return ChangeStatus(number, state, names, engine_gone=_engine_gone(store, number) if state else "")
     lines = _checked(_verb(store, number, "status")).out.splitlines()
-    said = dict(line.partition(" ")[::2] for line in lines)
-    decision = said.get("decision")
+    values = dict(line.partition(" ")[::2] for line in lines)
+    decision = values.get("decision")
     return ChangeStatus(
         number=number,
-        state=said.get("state", ""),
-        interface=said.get("interface", "").strip(),
-        left=int(said["left"]) if "left" in said else None,
-        guard_alive=said.get("guard") == "alive",
+        state=values.get("state", ""),
+        interface=values.get("interface", "").strip(),
+        left=int(values["left"]) if "left" in values else None,
+        guard_alive=values.get("guard") == "alive",
         decision=decision or None,
-        verdict=said.get("verdict"),
-        is_incomplete="incomplete" in said,
-        rolled_back_at_boot="rolled-back-at-boot" in said,
-        why=said.get("why", ""),
-        closed_by=said.get("closed-by", ""),
-        gateway_answered=said["gateway-answered"] == "yes" if "gateway-answered" in said else None,
-        grace_facts=tuple(fact for fact in said.get("held", "").split(";") if fact),
+        verdict=values.get("verdict"),
+        is_incomplete="incomplete" in values,
+        rolled_back_at_boot="rolled-back-at-boot" in values,
+        why=values.get("why", ""),
+        closed_by=values.get("closed-by", ""),
+        gateway_answered=values["gateway-answered"] == "yes" if "gateway-answered" in values else None,
+        grace_facts=tuple(fact for fact in values.get("held", "").split(";") if fact),
     )
 
 
@@ -205,12 +205,12 @@ def notes(store: Store, number: str) -> dict[str, Any]:
     path = f"{folder_of(store, number)}/about.json"
     file = store.read(path)
     try:
-        said = json.loads(file.text) if file else {}
+        values = json.loads(file.text) if file else {}
     except ValueError:
-        said = None
-    if not isinstance(said, dict):
+        values = None
+    if not isinstance(values, dict):
         raise InputError("the notes of the change are broken", file=path, expected="a JSON object")
-    return said
+    return values
 
 
 def log(store: Store, number: str) -> tuple[str, ...]:

@@ -74,28 +74,28 @@ def _ip(words: list[str]) -> Added | None:
         words = words[1:]
     kind, verb, what, rest = words[0], words[1], words[2], words[3:]
     if kind in ("a", "addr", "address") and verb in ("add", "replace", "a", "del", "delete"):
-        said = _pairs([w for w in rest if w not in ("noprefixroute", "nodad")])
-        if "dev" not in said or not set(said) <= {"dev", "brd", "broadcast", "label", "scope"}:
+        pairs = _pairs([w for w in rest if w not in ("noprefixroute", "nodad")])
+        if "dev" not in pairs or not set(pairs) <= {"dev", "brd", "broadcast", "label", "scope"}:
             return None
         held = parse_interface_address(what, 128 if ":" in what else 32)
-        return Added(address=held, interface=said["dev"], adds=verb not in ("del", "delete"))
+        return Added(address=held, interface=pairs["dev"], adds=verb not in ("del", "delete"))
     if kind not in ("r", "ro", "route") or verb not in ("add", "replace", "append", "a", "del", "delete"):
         return None
     on_link = "onlink" in rest
-    said = _pairs([w for w in rest if w != "onlink"])
-    if not set(said) <= {"dev", "via", "metric", "proto", "scope", "src", "table"}:
+    pairs = _pairs([w for w in rest if w != "onlink"])
+    if not set(pairs) <= {"dev", "via", "metric", "proto", "scope", "src", "table"}:
         return None
-    if said.get("table", "main") not in ("main", "254"):
+    if pairs.get("table", "main") not in ("main", "254"):
         return None
-    hop = parse_address(said["via"]) if "via" in said else None
+    hop = parse_address(pairs["via"]) if "via" in pairs else None
     if what == "default":
         destination = default_network(hop.version if hop is not None else version)
     else:
         destination = parse_destination(what)
-    metric = int(said["metric"]) if "metric" in said else None
+    metric = int(pairs["metric"]) if "metric" in pairs else None
     return Added(
         route=Route(destination, hop, metric, on_link),
-        interface=said.get("dev", ""),
+        interface=pairs.get("dev", ""),
         adds=verb not in ("del", "delete"),
     )
 
@@ -108,20 +108,20 @@ def _route(words: list[str]) -> Added | None:
     host = words[0] == "-host"
     what, rest = (words[1], words[2:]) if words[0] in ("-net", "-host") else (words[0], words[1:])
     interface = rest.pop() if len(rest) % 2 else ""
-    said = _pairs(rest)
-    if not set(said) <= {"gw", "netmask", "dev", "metric"}:
+    pairs = _pairs(rest)
+    if not set(pairs) <= {"gw", "netmask", "dev", "metric"}:
         return None
-    hop = parse_address(said["gw"]) if "gw" in said else None
+    hop = parse_address(pairs["gw"]) if "gw" in pairs else None
     if what == "default":
         if hop is None:
             return None
         destination = default_network(hop.version)
-    elif "netmask" in said:
-        destination = parse_destination(f"{what}/{parse_prefix(said['netmask'], 4)}")
+    elif "netmask" in pairs:
+        destination = parse_destination(f"{what}/{parse_prefix(pairs['netmask'], 4)}")
     else:
         destination = parse_destination(what if "/" in what or host else f"{what}/32")
-    metric = int(said["metric"]) if "metric" in said else None
-    return Added(route=Route(destination, hop, metric), interface=said.get("dev", interface), adds=adds)
+    metric = int(pairs["metric"]) if "metric" in pairs else None
+    return Added(route=Route(destination, hop, metric), interface=pairs.get("dev", interface), adds=adds)
 
 
 def _pairs(words: list[str]) -> dict[str, str]:

@@ -61,19 +61,19 @@ def _fits(profile: IniText, link: LinkFacts) -> bool:
     if macs and macs[-1].lower().replace("-", ":") != (link.permanent_mac or link.mac):
         return False
     return all(
-        _matches(words_of(value_of(profile, "match", key) or ""), said)
-        for key, said in (("interface-name", link.name), ("driver", link.driver), ("path", link.path))
+        _matches(words_of(value_of(profile, "match", key) or ""), value)
+        for key, value in (("interface-name", link.name), ("driver", link.driver), ("path", link.path))
     )
 
 
-def _matches(patterns: list[str], said: str | None) -> bool:
+def _matches(patterns: list[str], value: str | None) -> bool:
     """nm-settings(5), ``match``: ``|`` is enough alone, ``&`` is required, ``!`` inverts and is required too."""
     optional: list[bool] = []
     for pattern in patterns:
         required = pattern.startswith("&")
         glob = pattern.lstrip("|&")
         inverted = glob.startswith("!")
-        fits = said is not None and fnmatchcase(said, glob.removeprefix("!"))
+        fits = value is not None and fnmatchcase(value, glob.removeprefix("!"))
         if inverted or required:
             if fits == inverted:
                 return False
@@ -178,8 +178,8 @@ def radio_of(profiles: list[IniText], wireless: Wireless) -> list[str]:
 
 
 def _network_of(profile: IniText, section: str) -> str | None:
-    said = value_of(profile, section, "ssid")
-    return said.replace("\\;", ";").replace("\\s", " ").replace("\\\\", "\\") if said is not None else None
+    value = value_of(profile, section, "ssid")
+    return value.replace("\\;", ";").replace("\\s", " ").replace("\\\\", "\\") if value is not None else None
 
 
 def _escaped(text: str) -> str:

@@ -49,10 +49,10 @@ def _flag(parts: list[IniText], section: str, key: str) -> bool | None:
     found = _last(parts, section, key)
     if found is None:
         return None
-    said = truth(found[1].value)
-    if said is None:
+    answer = truth(found[1].value)
+    if answer is None:
         raise found[0].bad_value(found[1], f"{found[1].value!r} is neither yes nor no")
-    return said
+    return answer
 
 
 def parsed(part: IniText, entry: Setting, text: str | None = None) -> IPAddress:
@@ -81,13 +81,13 @@ def dhcp_of(parts: list[IniText]) -> tuple[bool, bool, tuple[IniText, Setting] |
     if found is None:
         return False, False, None
     lowered = found[1].value.lower()
-    said = _DHCP.get(lowered)
-    if said is None:
+    answer = _DHCP.get(lowered)
+    if answer is None:
         flag = truth(lowered)
         if flag is None:
             raise found[0].bad_value(found[1], f"{found[1].value!r} is none of yes, no, ipv4, ipv6")
-        said = (flag, flag)
-    return said[0], said[1], found
+        answer = (flag, flag)
+    return answer[0], answer[1], found
 
 
 def plain_route(part: IniText, block: Block) -> Route | None:

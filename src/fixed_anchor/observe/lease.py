@@ -32,31 +32,31 @@ _WORDS = {
 def lease_of(machine: Readable, link: LinkFacts, index: int, leased: FoundAddress) -> Lease:
     """The lease of ``link``, of that number, that ``leased`` comes from, with all that a record of it tells."""
     interface = link.name
-    said = (
+    options = (
         _networkd(machine, index)
         or _network_manager(machine, interface)
         or _dhcpcd(machine, link, leased.address.ip)
         or _dhclient(machine, interface)
     )
-    server = _ipv4(said.get("server", ""))
-    mtu = said.get("mtu", "")
+    server = _ipv4(options.get("server", ""))
+    mtu = options.get("mtu", "")
     return Lease(
         address=leased.address.ip,
         seconds_left=leased.seconds_left,
         server=server,
         mtu=int(mtu) if mtu.isdecimal() and int(mtu) >= 68 else None,
-        time_servers=tuple(re.split(r"[ ,]+", said["ntp"].strip())) if said.get("ntp", "").strip() else (),
-        routes=_routes(said),
-        hostname=said.get("hostname") or None,
-        client_id=_identifier(said.get("client_id", "")),
-        search=_search(said),
-        resolvers=tuple(a for word in re.split(r"[ ,]+", said.get("dns", "")) if (a := _ipv4(word)) is not None),
+        time_servers=tuple(re.split(r"[ ,]+", options["ntp"].strip())) if options.get("ntp", "").strip() else (),
+        routes=_routes(options),
+        hostname=options.get("hostname") or None,
+        client_id=_identifier(options.get("client_id", "")),
+        search=_search(options),
+        resolvers=tuple(a for word in re.split(r"[ ,]+", options.get("dns", "")) if (a := _ipv4(word)) is not None),
     )
 
 
-def _search(said: dict[str, str]) -> tuple[str, ...]:
+def _search(options: dict[str, str]) -> tuple[str, ...]:
     """The search list, and the domain name, which clients search as well (RFC 2132, 3.17; RFC 3397)."""
-    words = re.split(r"[\s,]+", f"{said.get('search', '')} {said.get('domain', '')}")
+    words = re.split(r"[\s,]+", f"{options.get('search', '')} {options.get('domain', '')}")
     return tuple(dict.fromkeys(w.strip('"').rstrip(".").lower() for w in words if w.strip('".')))
 
 
@@ -93,8 +93,8 @@ def _dhcpcd(machine: Readable, link: LinkFacts, address: IPAddress) -> dict[str,
     for block in ran.out.split("\n\n") if ran.good else ():
         pairs = dict(line.partition("=")[::2] for line in block.splitlines())
         if pairs.get("ip_address") == str(address):
-            said = {_WORDS[key]: _unquoted(value) for key, value in pairs.items() if key in _WORDS}
-            return said | {"client_id": _id_of_dhcpcd(machine, link.mac or "")}
+            options = {_WORDS[key]: _unquoted(value) for key, value in pairs.items() if key in _WORDS}
+            return options | {"client_id": _id_of_dhcpcd(machine, link.mac or "")}
     return {}
 
 
@@ -153,18 +153,18 @@ def _ipv4(text: str) -> IPv4Address | None:
     return address if isinstance(address, IPv4Address) else None
 
 
-def _routes(said: dict[str, str]) -> tuple[Route, ...]:
+def _routes(options: dict[str, str]) -> tuple[Route, ...]:
     """Additional routes, the default route left out."""
     found: list[Route] = []
-    for word in said.get("routes", "").split():
+    for word in options.get("routes", "").split():
         # systemd-networkd: DESTINATION/PREFIX,GATEWAY
         destination, _, hop = word.partition(",")
         _add(found, destination, hop)
-    words = said.get("classless", "").split()
+    words = options.get("classless", "").split()
     for destination, hop in zip(words[::2], words[1::2], strict=False):
         # dhcpcd: DESTINATION/PREFIX GATEWAY
         _add(found, destination, hop)
-    numbers = [int(n) for n in re.split(r"[ ,.]+", said.get("rfc3442", "").strip()) if n.isdecimal()]
+    numbers = [int(n) for n in re.split(r"[ ,.]+", options.get("rfc3442", "").strip()) if n.isdecimal()]
     while len(numbers) >= 5:
         # RFC 3442: the prefix, as many octets as it needs, and the router.
         length = numbers.pop(0)

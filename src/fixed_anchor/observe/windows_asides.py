@@ -94,12 +94,12 @@ def _typed_route(name: str) -> str:
 
 def _policies(facts: WindowsFacts) -> Iterator[Aside]:
     # Names of the registry compare without case.
-    said = {name.lower(): listed(" ".join(values)) for name, values in facts.policies.items()}
-    if said.get("nameserver"):
-        addresses = tuple(map(parse_address, said["nameserver"]))
-        yield Aside(POLICY_RESOLVERS, _POLICIES, " ".join(said["nameserver"]), addresses=addresses)
-    if said.get("searchlist"):
-        yield Aside(POLICY_SEARCH, _POLICIES, " ".join(map(printable, said["searchlist"])))
+    policies = {name.lower(): listed(" ".join(values)) for name, values in facts.policies.items()}
+    if policies.get("nameserver"):
+        addresses = tuple(map(parse_address, policies["nameserver"]))
+        yield Aside(POLICY_RESOLVERS, _POLICIES, " ".join(policies["nameserver"]), addresses=addresses)
+    if policies.get("searchlist"):
+        yield Aside(POLICY_SEARCH, _POLICIES, " ".join(map(printable, policies["searchlist"])))
 
 
 def _of_adapter(facts: WindowsFacts, interface: SurveyedInterface) -> Iterator[Aside]:

@@ -42,27 +42,29 @@ def lease_of(kept: Kept | None, addresses: tuple[FoundAddress, ...]) -> Lease | 
 
 def _with_options(lease: Lease, options: dict[int, bytes]) -> Lease:
     # Option 249 is what 121 was called before it had a number (RFC 3442); where both are there the later one counts.
-    said = Dhcp(True, 0, "", {**options, STATIC_ROUTES: options.get(STATIC_ROUTES) or options.get(_ROUTES_OF_OLD, b"")})
-    routes = tuple(Route(network, hop) for network, hop in said.routes if network.prefixlen)
+    message = Dhcp(
+        True, 0, "", {**options, STATIC_ROUTES: options.get(STATIC_ROUTES) or options.get(_ROUTES_OF_OLD, b"")}
+    )
+    routes = tuple(Route(network, hop) for network, hop in message.routes if network.prefixlen)
     mtu = options.get(_MTU, b"")
     return msgspec.structs.replace(
         lease,
         mtu=int.from_bytes(mtu, "big") if len(mtu) == 2 else None,
-        time_servers=tuple(map(str, said.addresses(_TIME_SERVERS))),
+        time_servers=tuple(map(str, message.addresses(_TIME_SERVERS))),
         routes=routes,
-        search=said.search if SEARCH in options else lease.search,
-        others=tuple(_others(said)),
+        search=message.search if SEARCH in options else lease.search,
+        others=tuple(_others(message)),
     )
 
 
-def _others(said: Dhcp) -> Iterator[str]:
+def _others(message: Dhcp) -> Iterator[str]:
     """What no key of a plan is about."""
-    names = said.addresses(_NAME_SERVERS_OF_OLD)
+    names = message.addresses(_NAME_SERVERS_OF_OLD)
     if names:
         yield f"the NetBIOS name servers {', '.join(map(str, names))}"
-    node = said.options.get(_NODE_TYPE, b"")
+    node = message.options.get(_NODE_TYPE, b"")
     if node:
         yield f"the NetBIOS node type {node[0]}"
-    proxy = said.options.get(_PROXY, b"").rstrip(b"\0").decode("ascii", "replace").strip()
+    proxy = message.options.get(_PROXY, b"").rstrip(b"\0").decode("ascii", "replace").strip()
     if proxy:
         yield f"the proxy configuration {printable(proxy)}"

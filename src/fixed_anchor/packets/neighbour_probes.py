@@ -86,17 +86,17 @@ class NeighbourProbes:
                 bytes([NEIGHBOUR_ADVERTISEMENT]),
             ):
                 return
-            said = Neighbour.decode(packet)
+            message = Neighbour.decode(packet)
         except PacketError:
             self.ignored += 1
             return
-        mac = said.mac or ethernet.source
-        if said.target not in self.holders or mac == self.mac or ethernet.source == self.mac:
+        mac = message.mac or ethernet.source
+        if message.target not in self.holders or mac == self.mac or ethernet.source == self.mac:
             return
-        if not said.solicitation:
-            self.holders[said.target].setdefault(mac, "neighbour advertisement")
+        if not message.solicitation:
+            self.holders[message.target].setdefault(mac, "neighbour advertisement")
         elif packet.source == UNSPECIFIED:
-            self.probers[said.target].add(ethernet.source)
+            self.probers[message.target].add(ethernet.source)
 
     @property
     def finished(self) -> bool:

@@ -98,17 +98,25 @@ def _colon(lines: list[str], number: int, file: str) -> _Mend | None:
     line = lines[number]
     below = next((n for n in range(number + 1, len(lines)) if _says_something(lines[n])), None)
     deeper = below is not None and _indent_of(lines[below]) > _indent_of(line)
-    said = _NO_SPACE.fullmatch(line)
-    if said and said["key"] in _WORDS:
-        what, column, right = "a space is missing behind the colon", said.end("key") + 1, "{key}: {value}"
-    elif (said := _KEY_WITHOUT_COLON.fullmatch(line)) and said["key"] in _WORDS and not said["value"].startswith(":"):
-        what, column, right = f"a colon is missing here, behind {said['key']!r}", said.end("key"), "{key}: {value}"
-    elif deeper and (said := _NAME_ALONE.fullmatch(line)):
-        what, column, right = f"a colon is missing here, behind {said['key']!r}", said.end("key"), "{key}:"
+    matched = _NO_SPACE.fullmatch(line)
+    if matched and matched["key"] in _WORDS:
+        what, column, right = "a space is missing behind the colon", matched.end("key") + 1, "{key}: {value}"
+    elif (
+        (matched := _KEY_WITHOUT_COLON.fullmatch(line))
+        and matched["key"] in _WORDS
+        and not matched["value"].startswith(":")
+    ):
+        what, column, right = (
+            f"a colon is missing here, behind {matched['key']!r}",
+            matched.end("key"),
+            "{key}: {value}",
+        )
+    elif deeper and (matched := _NAME_ALONE.fullmatch(line)):
+        what, column, right = f"a colon is missing here, behind {matched['key']!r}", matched.end("key"), "{key}:"
     else:
         return None
-    words = right.format(**said.groupdict())
-    whole = said["lead"] + words + said.groupdict().get("rest", "")
+    words = right.format(**matched.groupdict())
+    whole = matched["lead"] + words + matched.groupdict().get("rest", "")
     return _put_right(lines, number, file, what, column, f"write {words}", whole)
 
 
@@ -137,12 +145,12 @@ def _unclosed(lines: list[str], number: int, file: str, kinds: str = "[{\"'") ->
 
 def _bad_start(lines: list[str], number: int, error: InputError) -> _Mend | None:
     """A value that begins with a character that means something to YAML."""
-    said = _BAD_START.fullmatch(lines[number])
-    if said is None or "not YAML" not in error.what:
+    matched = _BAD_START.fullmatch(lines[number])
+    if matched is None or "not YAML" not in error.what:
         return None
-    value = said["value"].rstrip().replace("'", "''")
+    value = matched["value"].rstrip().replace("'", "''")
     error.remedy = f"put the value between quotes: '{value}'"
-    return _Mend(error, number, [f"{said['lead']}'{value}'", *lines[number + 1 :]])
+    return _Mend(error, number, [f"{matched['lead']}'{value}'", *lines[number + 1 :]])
 
 
 def _moved(lines: list[str], file: str, error: InputError, wrong_with: Callable[[Value], int]) -> _Mend | None:

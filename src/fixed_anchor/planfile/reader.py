@@ -222,12 +222,12 @@ def _reach(value: Value) -> str:
 
 
 def _stack(value: Value) -> str:
-    said = value.text("one of " + ", ".join(STACKS))
-    if said in STACKS:
-        return said
-    near = next((name for name in STACKS if name.lower() == said.lower()), None)
+    word = value.text("one of " + ", ".join(STACKS))
+    if word in STACKS:
+        return word
+    near = next((name for name in STACKS if name.lower() == word.lower()), None)
     raise value.error(
-        f"there is no stack {said!r}",
+        f"there is no stack {word!r}",
         expected=None if near else "one of " + ", ".join(STACKS),
         remedy=f"did you mean {near!r}?" if near else None,
     )
@@ -268,22 +268,22 @@ def _method(fields: dict[str, Value], version: int, held: bool | None) -> str:
     if name not in fields:
         return "fixed" if held else "untouched"
     value, allowed = fields[name], IPV4_METHODS if version == 4 else IPV6_METHODS
-    said = value.text("one of " + ", ".join(allowed))
-    if said not in allowed:
-        meant = METHODS.get(said.lower())
+    word = value.text("one of " + ", ".join(allowed))
+    if word not in allowed:
+        meant = METHODS.get(word.lower())
         raise value.error(
-            f"{said!r} stands here",
+            f"{word!r} stands here",
             expected="one of " + ", ".join(allowed),
             remedy=f"did you mean {meant!r}?" if meant in allowed else None,
         )
-    if said == "fixed" and held is False:
+    if word == "fixed" and held is False:
         raise value.error(f"{name} is fixed, but `hold` names no IPv{version} address")
-    if said != "fixed" and held:
+    if word != "fixed" and held:
         raise value.error(
-            f"{name} is {said}, but `hold` names IPv{version} addresses",
+            f"{name} is {word}, but `hold` names IPv{version} addresses",
             expected=f"`{name}: fixed`, or no such address",
         )
-    return said
+    return word
 
 
 def _interface(name: str, key: Value, value: Value, segments: dict[str, Segment]) -> InterfacePlan:

@@ -24,11 +24,16 @@ _INTERFACE = frozenset({"mac", "segment", "hold"})
 
 def usual_host(key: yaml.Node, node: yaml.Node, segments: dict[str, Segment]) -> HostPlan | None:
     """The host at ``key``, or ``None`` where it is not a usual one."""
-    said = _mapping(node)
-    if said is None or not said.keys() <= _HOST or not isinstance(key, yaml.ScalarNode) or not _HOST_NAME(key.value):
+    entries = _mapping(node)
+    if (
+        entries is None
+        or not entries.keys() <= _HOST
+        or not isinstance(key, yaml.ScalarNode)
+        or not _HOST_NAME(key.value)
+    ):
         return None
-    inner = said.get("interfaces")
-    hostname = said.get("hostname")
+    inner = entries.get("interfaces")
+    hostname = entries.get("hostname")
     if not isinstance(inner, yaml.MappingNode) or not inner.value:
         return None
     if hostname is not None and (not isinstance(hostname, yaml.ScalarNode) or "." not in hostname.value):
@@ -52,15 +57,15 @@ def _mapping(node: yaml.Node) -> dict[str, yaml.Node] | None:
     if not isinstance(node, yaml.MappingNode):
         return None
     pairs = node.value
-    said = {key.value: value for key, value in pairs if isinstance(key, yaml.ScalarNode)}
-    return said if len(said) == len(pairs) else None
+    entries = {key.value: value for key, value in pairs if isinstance(key, yaml.ScalarNode)}
+    return entries if len(entries) == len(pairs) else None
 
 
 def _interface(key: yaml.Node, node: yaml.Node, segments: dict[str, Segment]) -> InterfacePlan | None:
-    said = _mapping(node)
-    if said is None or said.keys() != _INTERFACE or not isinstance(key, yaml.ScalarNode):
+    entries = _mapping(node)
+    if entries is None or entries.keys() != _INTERFACE or not isinstance(key, yaml.ScalarNode):
         return None
-    mac, segment, hold = said["mac"], said["segment"], said["hold"]
+    mac, segment, hold = entries["mac"], entries["segment"], entries["hold"]
     if not isinstance(mac, yaml.ScalarNode) or not isinstance(segment, yaml.ScalarNode):
         return None
     if not _INTERFACE_NAME(key.value) or segment.value not in segments or not _MAC(mac.value):

@@ -65,9 +65,9 @@ class AddressList:
         for number, cells in rows:
             if number <= heading:
                 continue
-            said = {what: cells[at] if at < len(cells) else "" for what, at in columns.items()}
-            text = said["address"]
-            if not text.strip() or said.get("state", "").strip().lower() in _FREE:
+            fields = {what: cells[at] if at < len(cells) else "" for what, at in columns.items()}
+            text = fields["address"]
+            if not text.strip() or fields.get("state", "").strip().lower() in _FREE:
                 continue
             place = Place(origin.path, number)
             if text.startswith(_FORMULA):
@@ -88,12 +88,12 @@ class AddressList:
                 broken.append(Remark(str(error), place))
                 continue
             mac = None
-            if said.get("mac", "").strip() and not said["mac"].startswith(_FORMULA):
+            if fields.get("mac", "").strip() and not fields["mac"].startswith(_FORMULA):
                 try:
-                    mac = _mac(said["mac"])
+                    mac = _mac(fields["mac"])
                 except ValueError as error:
                     untidy.append(Remark(str(error), place))
-            name = "" if said.get("name", "").startswith(_FORMULA) else said.get("name", "")
+            name = "" if fields.get("name", "").startswith(_FORMULA) else fields.get("name", "")
             listed += [ListedClaim(r, place, name.strip().rstrip(".").lower(), mac) for r in ranges]
         return Claims(origin.kind, origin.shown, listed=tuple(listed), untidy=tuple(untidy), broken=tuple(broken))
 

@@ -157,15 +157,15 @@ class _Ip:
         self.of = network
         self.element = element
         self.address = network.address(element, "address")
-        said = element.attributes
+        attributes = element.attributes
         six = self.address.version == 6
-        if (said.get("family", "ipv4") == "ipv6") != six:
+        if (attributes.get("family", "ipv4") == "ipv6") != six:
             family = "ipv6" if six else "ipv4"
             raise network.error(element, f"<ip>: the family of {self.address} is another", f'family="{family}"')
-        if "netmask" in said and ("prefix" in said or six):
+        if "netmask" in attributes and ("prefix" in attributes or six):
             what = "an IPv6 address has a prefix, no netmask" if six else "prefix and netmask exclude each other"
             raise network.error(element, f"<ip>: {what}", f'prefix="{64 if six else 24}"')
-        self.network = self._subnet(said.get("prefix") or said.get("netmask") or "0")
+        self.network = self._subnet(attributes.get("prefix") or attributes.get("netmask") or "0")
         #: Of several the daemon reads the first.
         self.dhcp = next(iter(element.all("dhcp")), None)
 
@@ -225,21 +225,23 @@ class _Ip:
 
     def _host(self, element: Element) -> str:
         """A host as a line of dnsmasq: known by MAC or name, for IPv6 by DUID or name."""
-        said = element.attributes
+        attributes = element.attributes
         address = self.of.address(element, "ip")
         six = self.address.version == 6
         known_by = ("id", "name") if six else ("mac", "name")
-        if not any(said.get(key) for key in known_by) or (six and "mac" in said):
-            what = f"<host> of IPv{self.address.version} is not known by " + ("a MAC" if "mac" in said else "anything")
+        if not any(attributes.get(key) for key in known_by) or (six and "mac" in attributes):
+            what = f"<host> of IPv{self.address.version} is not known by " + (
+                "a MAC" if "mac" in attributes else "anything"
+            )
             raise self.of.error(element, what, " or ".join(f'{key}="..."' for key in known_by))
-        words = [f"id:{said['id']}"] if said.get("id") else []
-        if said.get("mac"):
+        words = [f"id:{attributes['id']}"] if attributes.get("id") else []
+        if attributes.get("mac"):
             try:
-                words.append(_mac(said["mac"]))
+                words.append(_mac(attributes["mac"]))
             except ValueError as error:
                 raise self.of.error(element, f"<host> mac: {error}") from None
         words.append(f"[{address}]" if six else str(address))
-        words += [said["name"]] if said.get("name") else []
+        words += [attributes["name"]] if attributes.get("name") else []
         return ",".join(words)
 
 

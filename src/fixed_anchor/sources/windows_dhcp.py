@@ -236,42 +236,42 @@ class Export:
     # --- what clients are told ----------------------------------------------------------
 
     def _subnet(self, scope: Element, family: Element, network: IPNetwork) -> SubnetClaim:
-        said = self._options(family) | self._options(scope)
+        options = self._options(family) | self._options(scope)
         # An export of single scopes may leave out what the server says for all.
         is_whole = bool(below(family, "OptionValues"))
         places: dict[str, Place] = {}
 
         def addresses(number: str, what: str) -> tuple[IPAddress, ...] | None:
-            if number not in said:
+            if number not in options:
                 return () if is_whole else None
-            places[what] = said[number].place
+            places[what] = options[number].place
             found: list[IPAddress] = []
-            for value in said[number].values:
+            for value in options[number].values:
                 try:
                     found.append(self._version(parse_address(value), network.version))
                 except ValueError as error:
-                    self._broken.append(Remark(f"option {number}: {error}", said[number].place))
+                    self._broken.append(Remark(f"option {number}: {error}", options[number].place))
             return tuple(found)
 
         if network.version == 6:
-            resolvers, search = addresses(_RESOLVERS6, "resolvers"), self._domains(said, (_SEARCH6,), places)
+            resolvers, search = addresses(_RESOLVERS6, "resolvers"), self._domains(options, (_SEARCH6,), places)
             return SubnetClaim(network, self._place(scope), None, resolvers, search, places)
         routers, resolvers = addresses(_ROUTERS, "routers"), addresses(_RESOLVERS, "resolvers")
-        search = self._domains(said, (_SEARCH, _DOMAIN), places)
+        search = self._domains(options, (_SEARCH, _DOMAIN), places)
         return SubnetClaim(network, self._place(scope), routers, resolvers, search, places)
 
     def _domains(
-        self, said: dict[str, _Said], numbers: tuple[str, ...], places: dict[str, Place]
+        self, options: dict[str, _Said], numbers: tuple[str, ...], places: dict[str, Place]
     ) -> tuple[str, ...] | None:
         """The search list, or without one the domain."""
         for number in numbers:
-            if number not in said:
+            if number not in options:
                 continue
-            places["search"] = said[number].place
+            places["search"] = options[number].place
             try:
-                return tuple(parse_domain(value) for value in said[number].values if value)
+                return tuple(parse_domain(value) for value in options[number].values if value)
             except ValueError as error:
-                self._broken.append(Remark(f"option {number}: {error}", said[number].place))
+                self._broken.append(Remark(f"option {number}: {error}", options[number].place))
         return None
 
     def _options(self, element: Element) -> dict[str, _Said]:

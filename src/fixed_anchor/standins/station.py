@@ -210,19 +210,19 @@ def _segment(name: str, value: Value) -> SimulatedSegment:
     )
 
 
-def _flag(said: dict[str, Value], key: str, default: bool) -> bool:
-    return said[key].text() in ("true", "yes") if key in said else default
+def _flag(fields: dict[str, Value], key: str, default: bool) -> bool:
+    return fields[key].text() in ("true", "yes") if key in fields else default
 
 
 def _beyond(item: Value) -> Beyond:
-    said = item.fields(("address", "ports", "admits", "status"))
-    if "address" not in said:
+    fields = item.fields(("address", "ports", "admits", "status"))
+    if "address" not in fields:
         raise item.error("no address stands here", expected="`address:`")
     return Beyond(
-        said["address"].parsed(parse_address, "an address"),
-        tuple(_number(port) for port in said["ports"].items()) if "ports" in said else (),
-        said["admits"].all_parsed(parse_address, "an address") if "admits" in said else (),
-        _number(said["status"]) if "status" in said else 200,
+        fields["address"].parsed(parse_address, "an address"),
+        tuple(_number(port) for port in fields["ports"].items()) if "ports" in fields else (),
+        fields["admits"].all_parsed(parse_address, "an address") if "admits" in fields else (),
+        _number(fields["status"]) if "status" in fields else 200,
     )
 
 
@@ -234,33 +234,33 @@ def _number(value: Value) -> int:
 
 
 def _device(item: Value) -> Device:
-    said = item.fields(tuple(field.name for field in msgspec.structs.fields(Device)))
+    fields = item.fields(tuple(field.name for field in msgspec.structs.fields(Device)))
     for key in ("name", "mac", "address"):
-        if key not in said:
+        if key not in fields:
             raise item.error(f"the device has no {key}", expected=f"`{key}: ...`")
 
-    names = said["names"].entries("addresses by name") if "names" in said else ()
+    names = fields["names"].entries("addresses by name") if "names" in fields else ()
     return Device(
-        name=said["name"].text(),
-        mac=said["mac"].parsed(parse_mac, "a MAC"),
-        address=said["address"].parsed(parse_address, "an address"),
-        echo=_flag(said, "echo", True),
-        dns=_flag(said, "dns", False),
-        late=said["late"].parsed(float, "seconds") if "late" in said else 0.0,
-        probe=_number(said["probe"]) if "probe" in said else 1,
-        asleep=_flag(said, "asleep", False),
-        flood=_number(said["flood"]) if "flood" in said else 0,
-        offers=said["offers"].parsed(_ipv4, "an address") if "offers" in said else None,
+        name=fields["name"].text(),
+        mac=fields["mac"].parsed(parse_mac, "a MAC"),
+        address=fields["address"].parsed(parse_address, "an address"),
+        echo=_flag(fields, "echo", True),
+        dns=_flag(fields, "dns", False),
+        late=fields["late"].parsed(float, "seconds") if "late" in fields else 0.0,
+        probe=_number(fields["probe"]) if "probe" in fields else 1,
+        asleep=_flag(fields, "asleep", False),
+        flood=_number(fields["flood"]) if "flood" in fields else 0,
+        offers=fields["offers"].parsed(_ipv4, "an address") if "offers" in fields else None,
         names={
             key.parsed(parse_domain, "a name"): value.parsed(parse_address, "an address") for _, key, value in names
         },
-        dns_over_tcp=_flag(said, "dns_over_tcp", False),
-        refuses=tuple(name.text().rstrip(".") for name in said["refuses"].items()) if "refuses" in said else (),
-        admits=said["admits"].all_parsed(parse_address, "an address") if "admits" in said else (),
-        forwards=_flag(said, "forwards", False) if "forwards" in said else None,
-        proxy_arp=_flag(said, "proxy_arp", False),
-        vlan=_number(said["vlan"]) if "vlan" in said else None,
-        probes_for=said["probes_for"].parsed(_ipv4, "an address") if "probes_for" in said else None,
+        dns_over_tcp=_flag(fields, "dns_over_tcp", False),
+        refuses=tuple(name.text().rstrip(".") for name in fields["refuses"].items()) if "refuses" in fields else (),
+        admits=fields["admits"].all_parsed(parse_address, "an address") if "admits" in fields else (),
+        forwards=_flag(fields, "forwards", False) if "forwards" in fields else None,
+        proxy_arp=_flag(fields, "proxy_arp", False),
+        vlan=_number(fields["vlan"]) if "vlan" in fields else None,
+        probes_for=fields["probes_for"].parsed(_ipv4, "an address") if "probes_for" in fields else None,
     )
 
 

@@ -73,14 +73,14 @@ class WindowsStandinEngine(StandinEngine):
         """Carries a list of acts out; false as soon as one fails. On the way back the others are done all the same."""
         state = self.host.state()
         all_done = True
-        for said in self._change[name]:
-            self._log(f"act: {said['shown']}")
-            act = msgspec.convert({k: v for k, v in said.items() if k != "shown"}, Act)
+        for entry in self._change[name]:
+            self._log(f"act: {entry['shown']}")
+            act = msgspec.convert({k: v for k, v in entry.items() if k != "shown"}, Act)
             try:
                 reach(state, act)
             except Failed as failed:
                 self._log(f"act failed: {failed}")
-                self._failed = f"this failed: {said['shown']}: {failed}"
+                self._failed = f"this failed: {entry['shown']}: {failed}"
                 all_done = False
                 if not is_way_back:
                     break
@@ -96,8 +96,8 @@ class WindowsStandinEngine(StandinEngine):
     def _activate(self) -> bool:
         """Waits for what comes by itself; nothing that is seen then is left to a person."""
         state = self._settled()
-        for said in self._change["adapters"]:
-            adapter = adapter_with(state, said["guid"])
+        for entry in self._change["adapters"]:
+            adapter = adapter_with(state, entry["guid"])
             for held in adapter["addresses"]:
                 if held["store"] == ACTIVE and held["state"] == "Duplicate":
                     who = "adapter of this machine" if held.get("twice") else "machine"

@@ -43,10 +43,10 @@ class WindowsStandinHost(StandinHost):
         taken: list[str] = []
         for interface in self.host.interfaces:
             segment = self.station.segments[interface.segment]
-            said = self._leased(interface.segment, interface.mac)
+            described = self._leased(interface.segment, interface.mac)
             for adapter in state["adapters"]:
-                if adapter["name"] == interface.name and "lease" in said:
-                    leases[adapter["guid"]] = said["lease"]
+                if adapter["name"] == interface.name and "lease" in described:
+                    leases[adapter["guid"]] = described["lease"]
             if segment.router is not None:
                 known[str(segment.router)] = "Private"
         times = {"detection": 0.3, "identification": 0.3, "lease": 0.5, "no_lease": 1.5}
@@ -62,15 +62,15 @@ class WindowsStandinHost(StandinHost):
         import yaml
 
         short: FileText | None = self.files.read(SHORT_FILE)
-        said = yaml.safe_load(short.text) if short is not None else None
-        if not isinstance(said, dict) or not isinstance(said.get("adapters"), dict):
+        described = yaml.safe_load(short.text) if short is not None else None
+        if not isinstance(described, dict) or not isinstance(described.get("adapters"), dict):
             raise InputError("this does not describe a Windows machine", file=SHORT_FILE, expected="`adapters:`")
         for interface in self.host.interfaces:
-            adapter = said["adapters"].setdefault(interface.name, {})
+            adapter = described["adapters"].setdefault(interface.name, {})
             adapter["mac"] = interface.mac
             if adapter.get("asks"):
                 adapter |= self._leased(interface.segment, interface.mac)
-        return said
+        return described
 
     def _leased(self, name: str, mac: str) -> State:
         segment = self.station.segments[name]

@@ -32,10 +32,10 @@ class Stream(Protocol):
 class Failed(Exception):
     """The relay could not do what it was asked; ``number`` is an errno, 0 where the time was over."""
 
-    def __init__(self, number: int, said: str) -> None:
-        super().__init__(said)
+    def __init__(self, number: int, answer: str) -> None:
+        super().__init__(answer)
         self.number = number
-        self.said = said
+        self.said = answer
 
 
 class Relay:
@@ -65,10 +65,10 @@ class Relay:
         self._unanswered += 1
 
     def _answered(self, data: bytes) -> dict[str, Any]:
-        said: dict[str, Any] = json.loads(data)
-        if "errno" in said:
-            raise Failed(int(said["errno"]), str(said["error"]))
-        return said
+        answer: dict[str, Any] = json.loads(data)
+        if "errno" in answer:
+            raise Failed(int(answer["errno"]), str(answer["error"]))
+        return answer
 
     def _is_earlier(self, kind: bytes) -> bool:
         """Whether this answers what was begun, or says that a frame could not be sent."""

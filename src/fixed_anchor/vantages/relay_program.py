@@ -27,9 +27,9 @@ def send(letter, contents=b""):
         data = data[os.write(1, data) :]
 
 
-def answer(**said):
+def answer(**message):
     """An answer in JSON."""
-    send(b"A", json.dumps(said).encode())
+    send(b"A", json.dumps(message).encode())
 
 
 def exactly(count):
@@ -53,19 +53,19 @@ def attach(wire, code):
         wire.setsockopt(socket.SOL_SOCKET, ATTACH_FILTER, head)
 
 
-def open_wires(said):
+def open_wires(message):
     """A raw socket for each kind of frame, on one interface."""
     close_wires()
-    for ethertype, code in said["ethertypes"]:
+    for ethertype, code in message["ethertypes"]:
         wire = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, 0)
         wires.append(wire)
         attach(wire, bytes.fromhex(code))
         wire.setsockopt(SOL_PACKET, AUXDATA, 1)
         wire.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 4 << 20)
-        wire.bind((said["interface"], ethertype))
+        wire.bind((message["interface"], ethertype))
         wire.setblocking(False)
         if ethertype == 0x86DD:
-            index = socket.if_nametoindex(said["interface"])
+            index = socket.if_nametoindex(message["interface"])
             wire.setsockopt(SOL_PACKET, ADD_MEMBERSHIP, struct.pack("iHH8s", index, ALL_GROUPS, 0, b""))
 
 
@@ -114,13 +114,13 @@ def send_frame(frame):
         raise
 
 
-def udp(said):
+def udp(message):
     """Asks over UDP once; the answer in hexadecimal, empty without one."""
-    family = socket.AF_INET6 if ":" in said["server"] else socket.AF_INET
-    question = bytes.fromhex(said["question"])
-    until = time.time() + said["timeout"]
+    family = socket.AF_INET6 if ":" in message["server"] else socket.AF_INET
+    question = bytes.fromhex(message["question"])
+    until = time.time() + message["timeout"]
     with socket.socket(family, socket.SOCK_DGRAM) as asking:
-        asking.connect((said["server"], said["port"]))
+        asking.connect((message["server"], message["port"]))
         asking.send(question)
         while time.time() < until:
             asking.settimeout(max(until - time.time(), 0.01))
@@ -130,21 +130,21 @@ def udp(said):
     return ""
 
 
-def connect(said):
+def connect(message):
     """Opens the one TCP connection, through an interface and from an address where that is wanted."""
     global stream
     disconnect()
-    stream = socket.socket(socket.AF_INET6 if ":" in said["address"] else socket.AF_INET, socket.SOCK_STREAM)
-    stream.settimeout(said["timeout"])
-    if said["interface"]:
+    stream = socket.socket(socket.AF_INET6 if ":" in message["address"] else socket.AF_INET, socket.SOCK_STREAM)
+    stream.settimeout(message["timeout"])
+    if message["interface"]:
         # Other interfaces may lead there, too; what they can do proves nothing of this one.
         try:
-            stream.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, said["interface"].encode())
+            stream.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, message["interface"].encode())
         except PermissionError:
             pass
-    if said["source"]:
-        stream.bind((said["source"], 0))
-    stream.connect((said["address"], said["port"]))
+    if message["source"]:
+        stream.bind((message["source"], 0))
+    stream.connect((message["address"], message["port"]))
 
 
 def disconnect():
@@ -176,14 +176,14 @@ def icmp(said):
 
 def handle(letter, contents):
     """Does what one message asks for."""
-    said = json.loads(contents.decode()) if letter in b"OUCI" else {}
+    message = json.loads(contents.decode()) if letter in b"OUCI" else {}
     if letter == b"F":
         # Without a wire that was refused: the seat has been told, and may not have read it yet.
         if wires:
             send_frame(contents)
     elif letter == b"O":
         try:
-            open_wires(said)
+            open_wires(message)
         except OSError:
             close_wires()
             raise
@@ -191,9 +191,9 @@ def handle(letter, contents):
     elif letter == b"X":
         answer(dropped=close_wires())
     elif letter == b"U":
-        answer(answer=udp(said))
+        answer(answer=udp(message))
     elif letter == b"C":
-        connect(said)
+        connect(message)
         answer()
     elif letter == b"D":
         stream.sendall(contents)
@@ -204,7 +204,7 @@ def handle(letter, contents):
         disconnect()
         answer()
     elif letter == b"I":
-        answer(answers=icmp(said))
+        answer(answers=icmp(message))
     elif letter == b"Q":
         sys.exit(0)
 

@@ -137,16 +137,16 @@ class RelayVantage:
                 answered.append(("echo across the router", "answered" if echoed else "no answer"))
             except Failed as failed:
                 not_asked.append(("echo across the router", failed.said))
-            said = ""
+            answer = ""
             for port in PORTS:
                 try:
                     with stream(relay, address, port, "", None, WAIT / len(PORTS) * 2):
-                        said = f"port {port} accepts"
+                        answer = f"port {port} accepts"
                 except Failed as failed:
-                    said = f"port {port} refuses" if failed.number == errno.ECONNREFUSED else ""
-                if said:
+                    answer = f"port {port} refuses" if failed.number == errno.ECONNREFUSED else ""
+                if answer:
                     break
-            answered.append(("TCP across the router", said or f"no answer on ports {', '.join(map(str, PORTS))}"))
+            answered.append(("TCP across the router", answer or f"no answer on ports {', '.join(map(str, PORTS))}"))
             return answered, not_asked
 
 
@@ -160,8 +160,8 @@ def _echo(relay: Relay, address: IPAddress) -> bool:
     identifier = random.randrange(1, 65536)
     if isinstance(address, IPv4Address):
         messages = [Echo(True, identifier, n, b"anchor").encode().hex() for n in range(2)]
-        said = relay.call(b"I", WAIT, address=str(address), protocol=1, messages=messages, timeout=WAIT)
-        return any(is_reply(bytes.fromhex(text), identifier) for text in said["answers"])
+        answer = relay.call(b"I", WAIT, address=str(address), protocol=1, messages=messages, timeout=WAIT)
+        return any(is_reply(bytes.fromhex(text), identifier) for text in answer["answers"])
     messages = [request6(identifier).hex()]
-    said = relay.call(b"I", WAIT, address=str(address), protocol=58, messages=messages, timeout=WAIT)
-    return any(is_reply6(bytes.fromhex(text), identifier) for text in said["answers"])
+    answer = relay.call(b"I", WAIT, address=str(address), protocol=58, messages=messages, timeout=WAIT)
+    return any(is_reply6(bytes.fromhex(text), identifier) for text in answer["answers"])

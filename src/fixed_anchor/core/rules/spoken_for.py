@@ -348,32 +348,32 @@ def source_findings(case: SiteCase) -> Iterator[Finding]:
         yield finding(SOURCE_UNTIDY, f"{claims.label}: {remark.what}", seen_in=str(remark.place))
 
 
-def _disagreements(segment: Segment, said: SubnetClaim) -> Iterator[Finding]:
-    version = said.network.version
-    mine = [s for s in segment.subnets if s.version == version and s.overlaps(said.network)]
+def _disagreements(segment: Segment, claim: SubnetClaim) -> Iterator[Finding]:
+    version = claim.network.version
+    mine = [s for s in segment.subnets if s.version == version and s.overlaps(claim.network)]
     if not mine:
         return
 
     def raised(what: str, about: str = "") -> Finding:
-        return finding(SOURCE_DISAGREES, what, seen_in=str(said.said_in.get(about, said.place)))
+        return finding(SOURCE_DISAGREES, what, seen_in=str(claim.said_in.get(about, claim.place)))
 
-    if said.network not in mine:
-        yield raised(f"the DHCP server has the subnet {said.network}, the plan {mine[0]} for {segment.name}")
+    if claim.network not in mine:
+        yield raised(f"the DHCP server has the subnet {claim.network}, the plan {mine[0]} for {segment.name}")
     gateways = tuple(g.address for g in segment.gateways if g.address.version == version)
     resolvers = tuple(r for r in segment.resolvers if r.version == version)
     for what, about, told, planned in (
-        ("gateway", "routers", said.routers, gateways),
-        ("resolvers", "resolvers", said.resolvers, resolvers),
+        ("gateway", "routers", claim.routers, gateways),
+        ("resolvers", "resolvers", claim.resolvers, resolvers),
     ):
         if told is not None and set(told) != set(planned):
             yield raised(
-                f"the DHCP server tells clients of {said.network} the {what} {_words(told)}, "
+                f"the DHCP server tells clients of {claim.network} the {what} {_words(told)}, "
                 f"the plan says {_words(planned)} for {segment.name}",
                 about,
             )
-    if said.search is not None and said.search != segment.search:
+    if claim.search is not None and claim.search != segment.search:
         yield raised(
-            f"the DHCP server tells clients of {said.network} the search domains {_words(said.search)}, "
+            f"the DHCP server tells clients of {claim.network} the search domains {_words(claim.search)}, "
             f"the plan says {_words(segment.search)} for {segment.name}",
             "search",
         )

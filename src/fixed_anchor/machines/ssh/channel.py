@@ -15,10 +15,10 @@ _KEPT = 65536
 class ChannelLost(Exception):
     """The client has ended: the connection was never made, or has gone. ``status`` is its exit status."""
 
-    def __init__(self, status: int, said: str) -> None:
-        super().__init__(said)
+    def __init__(self, status: int, message: str) -> None:
+        super().__init__(message)
         self.status = status
-        self.said = said
+        self.said = message
 
 
 class ChannelSilent(Exception):
@@ -102,9 +102,9 @@ class Channel:
         if not ready and not writable:
             raise ChannelSilent
         if self._err in ready:
-            said = os.read(self._err.fileno(), 65536)
-            self._err_open = bool(said)
-            self._said = (self._said + said)[-_KEPT:]
+            came = os.read(self._err.fileno(), 65536)
+            self._err_open = bool(came)
+            self._said = (self._said + came)[-_KEPT:]
         if self._out in ready:
             came = os.read(self._out.fileno(), 1 << 20)
             if not came:

@@ -99,17 +99,17 @@ def effective(destination: Destination) -> Effective:
     if done.returncode != 0:
         why = " ".join(done.stderr.split()) or f"status {done.returncode}"
         raise NoAccess(f"ssh cannot read its configuration: {why}", remedy=f"try `ssh -G {destination.name}`")
-    said: dict[str, str] = {}
+    settings: dict[str, str] = {}
     for line in done.stdout.splitlines():
         key, _, value = line.partition(" ")
-        said.setdefault(key, value.strip())
-    jump = next((said[k] for k in ("proxyjump", "proxycommand") if said.get(k, "none") != "none"), "")
-    port = said.get("port", "22")
-    files = " ".join(said.get(key, "") for key in ("userknownhostsfile", "globalknownhostsfile"))
+        settings.setdefault(key, value.strip())
+    jump = next((settings[k] for k in ("proxyjump", "proxycommand") if settings.get(k, "none") != "none"), "")
+    port = settings.get("port", "22")
+    files = " ".join(settings.get(key, "") for key in ("userknownhostsfile", "globalknownhostsfile"))
     return Effective(
-        said.get("hostname", destination.name),
+        settings.get("hostname", destination.name),
         int(port) if port.isdecimal() else 22,
-        said.get("hostkeyalias"),
+        settings.get("hostkeyalias"),
         jump,
         tuple(files.split()),
     )

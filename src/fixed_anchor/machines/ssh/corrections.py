@@ -31,20 +31,20 @@ class Correction(NamedTuple):
     line: str
 
 
-def corrections(destination: Destination, said: Effective, address: IPAddress, known_as: str) -> list[Correction]:
+def corrections(destination: Destination, effective: Effective, address: IPAddress, known_as: str) -> list[Correction]:
     """What no longer leads to the host, which is at ``address`` now; empty where its name leads there.
 
     ``said`` is what the configuration makes of ``destination``, ``known_as`` the name by which its key is known.
     """
     try:
-        old = parse_address(said.hostname)
+        old = parse_address(effective.hostname)
     except ValueError:
-        return list(_name(said.hostname, address))
+        return list(_name(effective.hostname, address))
     if old == address:
         return []
-    wrong = list(_alias(destination, said, address))
-    if said.alias is None:
-        wrong += _key(said, address, known_as)
+    wrong = list(_alias(destination, effective, address))
+    if effective.alias is None:
+        wrong += _key(effective, address, known_as)
     return wrong
 
 
@@ -67,18 +67,18 @@ def _name(name: str, address: IPAddress) -> Iterator[Correction]:
     yield Correction(f"DNS{instead}, and the PTR record of {address}", f"{name.rstrip('.')}. IN {kind} {address}")
 
 
-def _alias(destination: Destination, said: Effective, address: IPAddress) -> Iterator[Correction]:
+def _alias(destination: Destination, effective: Effective, address: IPAddress) -> Iterator[Correction]:
     """An address in the configuration of OpenSSH, or in the plan."""
-    if destination.name == said.hostname:
+    if destination.name == effective.hostname:
         yield Correction(f"the plan, instead of `reach: ssh:{destination.name}`", f"reach: ssh:{address}")
         return
     for config in _CONFIGS:
         for file, number, line in _host_name_lines(config.expanduser(), destination.name):
-            if said.hostname in re.split(r'[\s="]+', line):
+            if effective.hostname in re.split(r'[\s="]+', line):
                 where = f"{file}, line {number}, instead of `{printable(line.strip())}`"
                 yield Correction(where, f"HostName {address}")
                 return
-    where = f"your configuration of ssh for `Host {destination.name}`, instead of `HostName {said.hostname}`"
+    where = f"your configuration of ssh for `Host {destination.name}`, instead of `HostName {effective.hostname}`"
     yield Correction(where, f"HostName {address}")
 
 
@@ -104,10 +104,10 @@ def _host_name_lines(file: Path, host: str, depth: int = 0) -> Iterator[tuple[Pa
                     yield from _host_name_lines(Path(name), host, depth + 1)
 
 
-def _key(said: Effective, address: IPAddress, known_as: str) -> Iterator[Correction]:
+def _key(effective: Effective, address: IPAddress, known_as: str) -> Iterator[Correction]:
     """Its key, which is known by the old address alone: the line by which it is known by the new one too."""
-    new = str(address) if said.port == 22 or not known_as.startswith("[") else f"[{address}]:{said.port}"
-    for name in said.known_hosts:
+    new = str(address) if effective.port == 22 or not known_as.startswith("[") else f"[{address}]:{effective.port}"
+    for name in effective.known_hosts:
         file = Path(name).expanduser()
         if any(True for _ in _known(file, new)):
             return

@@ -103,10 +103,10 @@ class Session:
                 remedy=f"does a profile there wait for something? Try `{self.ways} true`",
             ) from None
 
-    def _say_why(self, given: str | None, tries: int, said: str) -> None:
+    def _say_why(self, given: str | None, tries: int, message: str) -> None:
         if given is None:
             wrong = "its sudo did not take the password" if tries > 1 else "its sudo wants a password"
-            self.why_not_root = f"{wrong} ({printable(said)})" if tries > 1 else wrong
+            self.why_not_root = f"{wrong} ({printable(message)})" if tries > 1 else wrong
 
     def _answer(self, given: str | None, until: float) -> None:
         line = given.encode("utf-8", "surrogateescape") if given is not None else b""
@@ -186,9 +186,9 @@ class Session:
         try:
             yield
         except ChannelLost as lost:
-            said = " ".join(lost.said.split())[-200:]
+            message = " ".join(lost.said.split())[-200:]
             raise Unreachable(
-                f"the connection to {self.host} was lost" + (f": {printable(said)}" if said else ""),
+                f"the connection to {self.host} was lost" + (f": {printable(message)}" if message else ""),
                 remedy=f"try `{self.ways}`",
             ) from None
         except ChannelSilent:

@@ -35,16 +35,16 @@ class NoShell(NoAccess):
     """A host let us log in, and runs no ``/bin/sh`` for us: it may be another system."""
 
 
-def why_no_session(host: str, ways: str, status: int, said: str, printed: bytes) -> NoAccess:
+def why_no_session(host: str, ways: str, status: int, message: str, printed: bytes) -> NoAccess:
     """Why no session with ``host`` came about: ``ways`` is what can be typed to try it by hand.
 
     ``status`` is how the client ended, ``said`` its standard error, and ``printed`` what came from the host instead
     of an answer. Raises nothing.
     """
-    said = without_clixml(said)
-    words = " ".join(said.split()).rstrip(".")
+    message = without_clixml(message)
+    words = " ".join(message.split()).rstrip(".")
     if status == _OF_THE_CLIENT:
-        return _of_the_client(host, ways, said, words)
+        return _of_the_client(host, ways, message, words)
     shown = printable(" ".join(printed.decode("utf-8", "replace").split()))[:200]
     if status in (126, 127):
         return NoShell(f"{host} runs no /bin/sh for us: {words or shown}", remedy="is its shell a restricted one?")
@@ -61,9 +61,9 @@ def why_no_session(host: str, ways: str, status: int, said: str, printed: bytes)
     )
 
 
-def _of_the_client(host: str, ways: str, said: str, words: str) -> NoAccess:
-    if "IDENTIFICATION HAS CHANGED" in said:
-        where = re.search(r"Offending \S+ key in (\S+):(\d+)", said)
+def _of_the_client(host: str, ways: str, message: str, words: str) -> NoAccess:
+    if "IDENTIFICATION HAS CHANGED" in message:
+        where = re.search(r"Offending \S+ key in (\S+):(\d+)", message)
         place = f" ({where[1]}, line {where[2]})" if where else ""
         return NoAccess(
             f"{host} shows another host key than the one that is known{place}: it may be another machine",
@@ -79,32 +79,34 @@ def _of_the_client(host: str, ways: str, said: str, words: str) -> NoAccess:
         )
     if "Permission denied" in words or "Too many authentication failures" in words:
         return NoAccess(
-            f"{host} does not let us log in: {_last(said)}",
+            f"{host} does not let us log in: {_last(message)}",
             remedy=f"a key that an agent holds, or that has no passphrase, must do: try `{ways}`. On a Windows host "
             "the keys of administrators are those in %ProgramData%\\ssh\\administrators_authorized_keys alone",
         )
     if "Could not resolve hostname" in words:
-        return Unreachable(f"{host} cannot be found: {_last(said)}", remedy="is its name right, and DNS working here?")
+        return Unreachable(
+            f"{host} cannot be found: {_last(message)}", remedy="is its name right, and DNS working here?"
+        )
     if re.search(r"Bad (configuration|owner|permission)|bad configuration|keyword|extra arguments", words):
-        return NoAccess(f"ssh cannot read its configuration: {_last(said)}", remedy=f"try `{ways}`")
+        return NoAccess(f"ssh cannot read its configuration: {_last(message)}", remedy=f"try `{ways}`")
     if not words or (_HUNG_UP.search(words) and not _NOT_THERE.search(words)):
         what = f"{host} is not reached: it ends the connection before the login"
-        return HungUp(what + (f": {_last(said)}" if words else ""), remedy=f"try `{ways}`")
+        return HungUp(what + (f": {_last(message)}" if words else ""), remedy=f"try `{ways}`")
     if _UNREACHABLE.search(words):
-        return Unreachable(f"{host} is not reached: {_last(said)}", remedy=f"try `{ways}`")
-    return NoAccess(f"{host} is not reached: {_last(said)}", remedy=f"try `{ways}`")
+        return Unreachable(f"{host} is not reached: {_last(message)}", remedy=f"try `{ways}`")
+    return NoAccess(f"{host} is not reached: {_last(message)}", remedy=f"try `{ways}`")
 
 
-def without_clixml(said: str) -> str:
+def without_clixml(message: str) -> str:
     """What PowerShell says on its standard error, where it says it as XML of its own: the texts of its errors alone."""
-    before, mark, rest = said.partition("#< CLIXML")
+    before, mark, rest = message.partition("#< CLIXML")
     if not mark:
-        return said
+        return message
     texts = re.findall(r'<S S="(?:Error|error)">(.*?)</S>', rest, re.DOTALL)
     return before + "".join(re.sub(r"_x000[DA]_", "\n", unescape(text)) for text in texts)
 
 
-def _last(said: str) -> str:
+def _last(message: str) -> str:
     """The last line that says something; a banner may stand above it."""
-    lines = [line.strip() for line in said.splitlines() if line.strip()]
+    lines = [line.strip() for line in message.splitlines() if line.strip()]
     return printable(lines[-1])[:300] if lines else ""

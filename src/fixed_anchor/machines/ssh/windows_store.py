@@ -40,18 +40,18 @@ class WindowsStore:
         return self._house
 
     def _file(self, **asked: Any) -> Any:
-        said = self._asks(_filing(), _FILES, json.dumps(asked))
+        reply = self._asks(_filing(), _FILES, json.dumps(asked))
         try:
-            return json.loads(said)["answer"]
+            return json.loads(reply)["answer"]
         except (ValueError, KeyError, TypeError):
             raise NoAccess(f"the answer of {self.name} makes no sense") from None
 
     def read(self, path: str) -> FileText | None:
         """A file; ``None`` where there is none."""
-        said = self._file(do="read", path=path)
-        if said is None:
+        reply = self._file(do="read", path=path)
+        if reply is None:
             return None
-        return FileText(path, base64.b64decode(said).decode("utf-8", "surrogateescape"))
+        return FileText(path, base64.b64decode(reply).decode("utf-8", "surrogateescape"))
 
     def glob(self, pattern: str) -> list[str]:
         """The one file of that path, where it is there."""
@@ -83,8 +83,8 @@ class WindowsStore:
         self._put({f"{folder}/{path}": data for path, (data, _) in files.items()})
 
     def _put(self, files: Mapping[str, bytes]) -> None:
-        said = [{"path": path, "data": base64.b64encode(data).decode()} for path, data in files.items()]
-        self._file(do="put", files=said)
+        reply = [{"path": path, "data": base64.b64encode(data).decode()} for path, data in files.items()]
+        self._file(do="put", files=reply)
 
     def engine_argv(self, folder: str, verb: str) -> tuple[str, ...]:
         """The command of a verb, as a person types it there, elevated."""
@@ -101,8 +101,8 @@ class WindowsStore:
                 return Ran(127, "", f"there is no {folder}/{self.engine_file}")
             self._engines[folder] = file.text
         try:
-            said = json.loads(self._asks(self._engines[folder], timeout + _FILES, verb, folder, *words))
-            return Ran(int(said["status"]), str(said["out"]) + "\n", str(said["err"] or ""))
+            reply = json.loads(self._asks(self._engines[folder], timeout + _FILES, verb, folder, *words))
+            return Ran(int(reply["status"]), str(reply["out"]) + "\n", str(reply["err"] or ""))
         except (ValueError, KeyError, TypeError):
             raise NoAccess(f"the answer of the engine on {self.name} makes no sense") from None
 

@@ -93,10 +93,10 @@ class WindowsVantage:
         return table
 
     def router_says(self, target: IPAddress) -> tuple[IPAddress, str] | None:
-        said = self._ask("hop", address=str(target), hops=1)
-        words = _ROUTER.get(said.get("status", "")) if isinstance(said, dict) else None
+        reply = self._ask("hop", address=str(target), hops=1)
+        words = _ROUTER.get(reply.get("status", "")) if isinstance(reply, dict) else None
         try:
-            return (parse_address(said["from"].partition("%")[0]), words) if words is not None else None
+            return (parse_address(reply["from"].partition("%")[0]), words) if words is not None else None
         except (ValueError, KeyError):
             return None
 
@@ -114,8 +114,8 @@ class WindowsVantage:
     def ask_dns(self, server: IPAddress, question: bytes, timeout: float, over_tcp: bool = False) -> bytes | None:
         message = len(question).to_bytes(2, "big") + question if over_tcp else question
         encoded = base64.b64encode(message).decode()
-        said = self._ask("dns", max(timeout, 1.0), address=str(server), question=encoded, over_tcp=over_tcp)
-        answer = base64.b64decode(said) if isinstance(said, str) else b""
+        reply = self._ask("dns", max(timeout, 1.0), address=str(server), question=encoded, over_tcp=over_tcp)
+        answer = base64.b64decode(reply) if isinstance(reply, str) else b""
         return answer if answer[:2] == question[:2] else None
 
     def connect(self, address: IPAddress, port: int, source: IPAddress | None, timeout: float) -> str:
@@ -131,10 +131,10 @@ class WindowsVantage:
         request = f"HEAD {path} HTTP/1.1\r\nHost: {parts.hostname}:{parts.port or 80}\r\nConnection: close\r\n\r\n"
         own = str(source) if source is not None else ""
         more = {"address": str(address), "port": parts.port or 80, "request": request, "source": own}
-        said = str(self._ask("head", max(timeout, 1.0), **more))
-        kind, _, line = said.partition(" ")
+        reply = str(self._ask("head", max(timeout, 1.0), **more))
+        kind, _, line = reply.partition(" ")
         if kind != "said":
-            return said
+            return reply
         words = line.split()
         is_http = len(words) >= 2 and words[0].startswith("HTTP/") and words[1].isdecimal()
         return f"status {words[1]}" if is_http else "accepts, but does not speak HTTP"
@@ -142,9 +142,9 @@ class WindowsVantage:
     def across_router(self, address: IPAddress) -> tuple[list[Said], list[Said]]:
         echo = self._ask("hop", address=str(address), hops=128)
         answered = isinstance(echo, dict) and echo.get("status") == "Success"
-        said = {port: self.connect(address, port, None, 1.0) for port in PORTS[:3]}
-        words = ", ".join(f"port {port} {word}" for port, word in said.items() if word in ("accepts", "refuses"))
-        none = f"no answer on ports {', '.join(map(str, said))}"
+        reply = {port: self.connect(address, port, None, 1.0) for port in PORTS[:3]}
+        words = ", ".join(f"port {port} {word}" for port, word in reply.items() if word in ("accepts", "refuses"))
+        none = f"no answer on ports {', '.join(map(str, reply))}"
         return [
             ("echo across the router", "answered" if answered else "no answer"),
             ("TCP across the router", words or none),

@@ -36,15 +36,15 @@ def _option(code: int, addresses: list[IPAddress]) -> bytes:
 
 def decode(data: bytes) -> Fallback:
     """The alternate configuration that such a value says. Raises :class:`ValueError` where it is none."""
-    said = {code: _addresses(value) for code, value in options_in(data).items()}
-    if not said.get(_ADDRESS):
+    options = {code: _addresses(value) for code, value in options_in(data).items()}
+    if not options.get(_ADDRESS):
         return Fallback()
-    mask = said[_MASK][0] if said.get(_MASK) else IPv4Address("255.255.255.255")
-    routers = said.get(_ROUTER, [])
+    mask = options[_MASK][0] if options.get(_MASK) else IPv4Address("255.255.255.255")
+    routers = options.get(_ROUTER, [])
     return Fallback(
-        parse_interface_address(f"{said[_ADDRESS][0]}/{mask}"),
+        parse_interface_address(f"{options[_ADDRESS][0]}/{mask}"),
         routers[0] if routers else None,
-        tuple(said.get(_RESOLVERS, ())),
+        tuple(options.get(_RESOLVERS, ())),
     )
 
 

@@ -162,8 +162,8 @@ def _show_table(out: Console, hosts: list[str], result: Judgement) -> None:
             quiet = [h for h in hosts if verdicts[h] == verdict and not findings.get(h)]
             if quiet:
                 named = ", ".join(quiet[:_NAMED]) + (f", {len(quiet) - _NAMED} more" if len(quiet) > _NAMED else "")
-                said = styled(verdict, STYLES[verdict]).append(f"   {plural(len(quiet), 'host')}: {printable(named)}")
-                put(out, said, hang=len(verdict) + 3)
+                line = styled(verdict, STYLES[verdict]).append(f"   {plural(len(quiet), 'host')}: {printable(named)}")
+                put(out, line, hang=len(verdict) + 3)
         every = list(verdicts.values())
         put(out, f"{len(hosts)} hosts: " + ", ".join(f"{every.count(v)} {v}" for v in _SERIOUS if v in every))
 

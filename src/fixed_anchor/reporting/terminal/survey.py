@@ -180,11 +180,11 @@ def _taker(taker: Taker) -> str:
 
 def _announced(given: Announced) -> str:
     """What routers and DHCPv6 give beside addresses and the default route."""
-    said = [f"resolver {r}" for r in given.resolvers]
-    said += [f"search {' '.join(given.search)}"] if given.search else []
-    said += [f"MTU {given.mtu}"] if given.mtu is not None else []
-    said += [f"route {r.destination} via {r.next_hop}" for r in given.routes]
-    return ", ".join(said) or "nothing but addresses and the way out"
+    parts = [f"resolver {r}" for r in given.resolvers]
+    parts += [f"search {' '.join(given.search)}"] if given.search else []
+    parts += [f"MTU {given.mtu}"] if given.mtu is not None else []
+    parts += [f"route {r.destination} via {r.next_hop}" for r in given.routes]
+    return ", ".join(parts) or "nothing but addresses and the way out"
 
 
 def _places(interface: SurveyedInterface) -> str:

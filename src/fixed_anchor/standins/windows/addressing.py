@@ -124,9 +124,9 @@ def _lease_goes(state: State, adapter: State) -> None:
 
 def resolvers_are(adapter: State, servers: list[str]) -> None:
     """Sets the IPv4 resolvers in force."""
-    for said in adapter["resolvers"]:
-        if said["family"] == 2:
-            said["servers"] = servers
+    for settings in adapter["resolvers"]:
+        if settings["family"] == 2:
+            settings["servers"] = servers
 
 
 # --- CIM: all IPv4 addresses in one call ------------------------------------------------------
@@ -273,19 +273,19 @@ def remove_route(state: State, index: int, destination: str, next_hop: str | Non
     identify_anew(state, adapter)
 
 
-def set_interface(state: State, index: int, version: int | None, said: dict[str, Any]) -> None:
+def set_interface(state: State, index: int, version: int | None, settings: dict[str, Any]) -> None:
     """``Set-NetIPInterface``: ``dhcp``, ``router_discovery``, ``ignores_defaults``, ``mtu`` and ``metric``."""
     adapter = adapter_of(state, index)
     sides = [s for v in (4, 6) if version in (None, v) and (s := side_of(adapter, v)) is not None]
     if not sides:
         raise Failed("No matching MSFT_NetIPInterface objects found.")
     for side in sides:
-        if said.get("dhcp") == "Enabled" and side["family"] == "IPv4" and side["dhcp"] != "Enabled":
+        if settings.get("dhcp") == "Enabled" and side["family"] == "IPv4" and side["dhcp"] != "Enabled":
             # Fixed addresses, the static default route and the resolvers stay where nobody takes them away.
             adapter["asked"] = time.time()
-        if said.get("dhcp") == "Disabled" and side["family"] == "IPv4" and side["dhcp"] == "Enabled":
+        if settings.get("dhcp") == "Disabled" and side["family"] == "IPv4" and side["dhcp"] == "Enabled":
             _lease_goes(state, adapter)
-        side.update({name: value for name, value in said.items() if value is not None})
+        side.update({name: value for name, value in settings.items() if value is not None})
     _keep_in_registry(state, adapter)
 
 

@@ -85,13 +85,13 @@ def _without(state: State, adapter: State) -> None:
     key = key_of(state, adapter)
     options = state["registry"].get(f"{ALTERNATES}\\Alternate_{adapter['guid']}", {}).get("Options")
     if options is not None and f"Alternate_{adapter['guid']}" in key.get("ActiveConfigurations", ()):
-        said = decode(bytes(options))
-        if said.address is not None:
-            made = new_held(state, adapter, ACTIVE, str(said.address.ip), said.address.network.prefixlen)
+        message = decode(bytes(options))
+        if message.address is not None:
+            made = new_held(state, adapter, ACTIVE, str(message.address.ip), message.address.network.prefixlen)
             adapter["addresses"].append({**made, "prefix_origin": "Dhcp", "suffix_origin": "Dhcp"})
-            if said.gateway is not None:
-                adapter["routes"].append({**route_of(ACTIVE, "0.0.0.0/0", str(said.gateway), 0), "leased": True})
-            resolvers_are(adapter, [str(r) for r in said.resolvers])
+            if message.gateway is not None:
+                adapter["routes"].append({**route_of(ACTIVE, "0.0.0.0/0", str(message.gateway), 0), "leased": True})
+            resolvers_are(adapter, [str(r) for r in message.resolvers])
             return
     if str(key.get("IPAutoconfigurationEnabled", "1")) != "0":
         made = new_held(state, adapter, ACTIVE, "169.254.11.9", 16)

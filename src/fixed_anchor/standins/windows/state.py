@@ -63,15 +63,15 @@ def machine(said: State) -> State:
 class _Adapter:
     """One adapter: ``lease`` or ``fixed`` addresses, ``gateways`` as ``ADDRESS [METRIC]``, ``resolvers``, and so on."""
 
-    def __init__(self, index: int, name: str, said: State) -> None:
-        self.index, self.name, self.said = index, name, said
+    def __init__(self, index: int, name: str, described: State) -> None:
+        self.index, self.name, self.said = index, name, described
         self.guid = "{" + str(uuid.uuid5(uuid.NAMESPACE_DNS, f"{index}.{name}")).upper() + "}"
-        self.lease: State | None = said.get("lease")
-        self.fixed = [parse_interface_address(text) for text in said.get("fixed", ())]
-        self.metric = said.get("metric", _INTERFACE_METRIC)
-        self.up = said.get("status", "Up") == "Up"
+        self.lease: State | None = described.get("lease")
+        self.fixed = [parse_interface_address(text) for text in described.get("fixed", ())]
+        self.metric = described.get("metric", _INTERFACE_METRIC)
+        self.up = described.get("status", "Up") == "Up"
         #: Of an adapter that is not there nothing is in force.
-        self.stores = ("PersistentStore",) if said.get("gone") else ("ActiveStore", "PersistentStore")
+        self.stores = ("PersistentStore",) if described.get("gone") else ("ActiveStore", "PersistentStore")
 
     def _gateways(self) -> list[tuple[str, int, str]]:
         """Address, metric in force, and metric in the registry: as the dialog leaves it where that is ``automatic``."""
@@ -160,8 +160,8 @@ class _Adapter:
             yield {**_route("ActiveStore", self.lease["gateway"], 0), "leased": True}
 
     def _resolvers(self, version: int) -> list[str]:
-        said = self.said.get("resolvers") or (self.lease or {}).get("resolvers", [])
-        found = [a for a in said if (":" in a) == (version == 6)]
+        described = self.said.get("resolvers") or (self.lease or {}).get("resolvers", [])
+        found = [a for a in described if (":" in a) == (version == 6)]
         return found or (["fec0:0:0:ffff::1%1", "fec0:0:0:ffff::2%1"] if version == 6 else [])
 
     def registry(self) -> State:

@@ -90,8 +90,8 @@ def _echo(asking: Asking, gateway: IPAddress, macs: list[str]) -> VerifyCheck:
     echoes = Echoes(frames.mac, source, macs[0], gateway)
     frames.converse(echoes)
     why = None if echoes.answered else "it does not answer pings; some gateways never do"
-    said = "answers" if echoes.answered else "no answer"
-    return asking.check(code, shown, shown, said, why, begun, required=False)
+    answer = "answers" if echoes.answered else "no answer"
+    return asking.check(code, shown, shown, answer, why, begun, required=False)
 
 
 def _forwards(asking: Asking, gateway: IPAddress, macs: list[str], answered: Iterable[Answered]) -> VerifyCheck:
@@ -111,17 +111,17 @@ def _forwards(asking: Asking, gateway: IPAddress, macs: list[str], answered: Ite
     frames, table, source = asking.vantage.frames, asking.vantage.table, asking.sources.get(gateway.version)
     if source is None and frames is not None and gateway.version == 4:
         source = frames.own
-    said: str | None = None
+    answer: str | None = None
     if frames is not None and macs and source is not None:
         probe = HopLimitProbe(frames.mac, source, macs[0], gateway, target)
         frames.converse(probe)
-        said = probe.said
+        answer = probe.said
         tried.append(f"no answer of a router to a packet for {target} with a hop limit of 1")
     elif frames is None and table is not None and is_first:
         router = table.router_says(target)
-        said = router[1] if router is not None and router[0] == gateway else None
-    if said is not None:
-        observed = f"{gateway} routes: {said} for {target}; whether its uplink works was not seen"
+        answer = router[1] if router is not None and router[0] == gateway else None
+    if answer is not None:
+        observed = f"{gateway} routes: {answer} for {target}; whether its uplink works was not seen"
         return asking.check("gateway-forwards", str(gateway), expected, observed, None, begun)
     if frames is None and not tried and asking.vantage.has_neighbours:
         why = f"{asking.vantage.name} sends no frames: that needs root, and nobody beyond it is known"
@@ -137,7 +137,7 @@ def _heard(asking: Asking, gateway: IPAddress, tried: list[str]) -> Iterable[Ans
     far = [p for p in known if p[0].version == gateway.version and is_beyond(p[0], asking.on_link)]
     source = asking.sources.get(gateway.version)
     for address, port in list(dict.fromkeys(far))[:_PEERS]:
-        said = asking.vantage.connect(address, port, source, CONNECT_TIMEOUT)
-        if said in ANSWERS:
-            yield Answered(address, f"{address} port {port} {said}")
-        tried.append(f"{address} port {port}: {said}")
+        answer = asking.vantage.connect(address, port, source, CONNECT_TIMEOUT)
+        if answer in ANSWERS:
+            yield Answered(address, f"{address} port {port} {answer}")
+        tried.append(f"{address} port {port}: {answer}")

@@ -88,9 +88,9 @@ def _resolver(asking: Asking, resolver: IPAddress, answers: dict[str, str]) -> V
     known = {str(q) for q in asked}
     earlier = (text.rpartition(" ") for text in before if text not in known)
     asked += tuple(Question(name, kind) for name, _, kind in earlier)
-    said = names.answers(asking.vantage, resolver, asked, asking.tries)
-    answers.update({f"{resolver} {question}": word for question, word in said.items() if not question.is_own})
-    judged = usefulness(resolver, said, before, resolved, by_own=not asking.is_before)
+    answer = names.answers(asking.vantage, resolver, asked, asking.tries)
+    answers.update({f"{resolver} {question}": word for question, word in answer.items() if not question.is_own})
+    judged = usefulness(resolver, answer, before, resolved, by_own=not asking.is_before)
     return asking.check("resolver-answers", str(resolver), str(resolver), judged.said, judged.why, begun)
 
 
@@ -103,17 +103,17 @@ def _reachable(asking: Asking, needed: Reachable, answered: list[Answered]) -> V
         if not addresses:
             why = f"no resolver has an address of {needed.host}"
             return asking.check("reachable", needed.text, needed.text, "no address", why, begun)
-    said = ""
+    answer = ""
     usable = [a for a in addresses if a.version in asking.sources or not asking.sources]
     for address in usable[:2] or addresses[:1]:
-        said = _reach(asking, needed, address)
-        if said in ANSWERS or said.startswith(("status ", ACCEPTS)):
+        answer = _reach(asking, needed, address)
+        if answer in ANSWERS or answer.startswith(("status ", ACCEPTS)):
             port = f" port {needed.port}" if needed.port is not None else ""
             if is_beyond(address, asking.on_link):
-                answered.append(Answered(address, f"{needed.host}{port} {said}"))
-        if _is_reached(asking, needed, said):
-            return asking.check("reachable", needed.text, needed.text, said, None, begun)
-    return asking.check("reachable", needed.text, needed.text, said, _why_not(needed, said), begun)
+                answered.append(Answered(address, f"{needed.host}{port} {answer}"))
+        if _is_reached(asking, needed, answer):
+            return asking.check("reachable", needed.text, needed.text, answer, None, begun)
+    return asking.check("reachable", needed.text, needed.text, answer, _why_not(needed, answer), begun)
 
 
 def _reach(asking: Asking, needed: Reachable, address: IPAddress) -> str:
@@ -122,24 +122,24 @@ def _reach(asking: Asking, needed: Reachable, address: IPAddress) -> str:
         return asking.vantage.fetch(address, needed.url, source, CONNECT_TIMEOUT)
     if needed.port is not None:
         return asking.vantage.connect(address, needed.port, source, CONNECT_TIMEOUT)
-    said, _ = asking.vantage.across_router(address)
-    return ACCEPTS if across_router.anybody(said) else "no answer"
+    answer, _ = asking.vantage.across_router(address)
+    return ACCEPTS if across_router.anybody(answer) else "no answer"
 
 
-def _is_reached(asking: Asking, needed: Reachable, said: str) -> bool:
+def _is_reached(asking: Asking, needed: Reachable, answer: str) -> bool:
     if not needed.url:
-        return said == ACCEPTS
+        return answer == ACCEPTS
     baselines = (asking.judge.before, asking.judge.undone)
     earlier = [b.check("reachable", asking.interface, needed.text) for b in baselines if b is not None]
     before = [c.observed for c in earlier if c is not None and c.outcome == PASS]
     if before:
-        return any(same_class(then, said) for then in before)
-    return said.startswith("status ") and said.removeprefix("status ")[0] in "1234"
+        return any(same_class(then, answer) for then in before)
+    return answer.startswith("status ") and answer.removeprefix("status ")[0] in "1234"
 
 
-def _why_not(needed: Reachable, said: str) -> str:
-    if said == REFUSES:
+def _why_not(needed: Reachable, answer: str) -> str:
+    if answer == REFUSES:
         return f"{needed.host} is there, but nobody takes connections to port {needed.port}"
-    if said.startswith("status "):
+    if answer.startswith("status "):
         return "the server answers otherwise than it did, or with an error of its own"
     return f"{needed.host} was not reached"
