@@ -60,6 +60,9 @@ def test_a_step_that_fails(real: Scene, tmp_path: Path, what: str) -> None:
     assert why.endswith("\n")
     assert why[:-1].isprintable()
     assert len(why) < 1000
+    log = (change / "log").read_text(errors="replace")
+    assert len(log) < 60_000
+    assert ("the middle is left out" in log) == (what == "10 MB")
 
 
 def test_a_step_of_the_way_back_that_fails(real: Scene, tmp_path: Path) -> None:

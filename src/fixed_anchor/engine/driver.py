@@ -214,6 +214,10 @@ def notes(store: Store, number: str) -> dict[str, Any]:
 
 
 def log(store: Store, number: str) -> tuple[str, ...]:
-    """The lines of the log of a change."""
-    file = store.read(f"{folder_of(store, number)}/log")
+    """The lines of the log of a change; of one that cannot be read whole, why not."""
+    path = f"{folder_of(store, number)}/log"
+    try:
+        file = store.read(path)
+    except InputError as error:
+        return (f"the log is not shown: {error}",)
     return tuple(file.text.splitlines()) if file else ()

@@ -1,6 +1,6 @@
 # --- the steps of a change, and commands with a time limit ----------------------------
 failed='its state could not be recorded' failed_back=
-step_limit=60 start_limit=15 final_tries=10 boot_tries=10 gateway_limit=60
+step_limit=60 start_limit=15 final_tries=10 boot_tries=10 gateway_limit=60 said_limit=65536
 # run_step FILE: one command with a time limit, its output in the log.
 run_step() {
     step=$1 input=$dir/input/${1#"$dir/steps/"}
@@ -27,12 +27,22 @@ run_step() {
     kill "$watching" 2>/dev/null
     took=$(($(uptime_now) - begun))
     words=$([ "$result" = 0 ] || last_words "$from")
+    shorten "$from"
     log "step ended: status $result after $took s${words:+; it said: $words}"
     [ "$result" != 0 ] || return 0
     failed="a command ended with status $result"
     case $result in 137 | 143) [ "$took" -lt "$step_limit" ] || failed="a command did not end within $step_limit s" ;; esac
     failed="$failed: $said_step${words:+; it said: $words}"
     return 1
+}
+# shorten FROM: of much that a command said the log keeps the beginning and the end, of what it has behind that byte.
+shorten() {
+    { all=$(($(wc -c <"$dir/log") - $1)); } 2>/dev/null && [ "$all" -gt "$said_limit" ] || return 0
+    if {
+        head -c "$(($1 + said_limit / 4))" "$dir/log"
+        printf '\n[of %s bytes that it said the middle is left out]\n' "$all"
+        tail -c "$((said_limit / 4))" "$dir/log"
+    } >"$dir/log.short" 2>/dev/null; then mv -f "$dir/log.short" "$dir/log"; else rm -f "$dir/log.short"; fi
 }
 # last_words FROM: what a command said last, of what the log has behind that byte: two lines at most, of those with a
 # letter in them, without control characters.
