@@ -28,6 +28,7 @@ from fixed_anchor.core.rules.spoken_for import free_addresses, knowledge_finding
 from fixed_anchor.core.rules.wire import server_findings
 from fixed_anchor.core.wire import DhcpServerSeen
 from fixed_anchor.planfile.reader import plan_from_text
+from fixed_anchor.reporting.catalogue import CATALOGUE
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.workflow import evidence
 from fixed_anchor.workflow.pick import pick
@@ -298,13 +299,13 @@ def test_carried_evidence_says_the_same(tmp_path: Path) -> None:
 def test_what_is_of_no_host_counts_for_the_hosts_of_its_segment() -> None:
     """A host is clear only where everything was looked at that its own check looks at."""
     found = (
-        finding("in-dhcp-pool", "x", seen_in="x", host="a", interface="eth0", address="203.0.113.5"),
-        finding("pool-unknown", "x", seen_in="x", segment="labs"),
+        finding(CATALOGUE["in-dhcp-pool"], "x", seen_in="x", host="a", interface="eth0", address="203.0.113.5"),
+        finding(CATALOGUE["pool-unknown"], "x", seen_in="x", segment="labs"),
     )
     result = Judgement(found, segments={"a": frozenset({"quay"}), "b": frozenset({"quay"}), "c": frozenset({"labs"})})
     assert [result.verdict_of_host(h) for h in "abc"] == ["blocked", "clear", "undetermined"]
     assert [result.verdict_of_address("a", f"203.0.113.{n}") for n in (5, 6)] == ["blocked", "clear"]
     assert result.verdict_of_address("c", "198.51.100.9") == "undetermined"
-    everywhere = result.with_more([finding("not-probed", "x", seen_in="x")])
+    everywhere = result.with_more([finding(CATALOGUE["not-probed"], "x", seen_in="x")])
     assert [everywhere.verdict_of_host(h) for h in "abc"] == ["blocked", "undetermined", "undetermined"]
     assert everywhere.verdict_of_address("b", "203.0.113.7") == "undetermined"

@@ -70,7 +70,7 @@ def test_2_a_default_route_outlives_its_address_and_is_in_the_way(leased: dict[s
 
 def test_3_enabling_dhcp_alone_leaves_the_route_and_the_resolvers() -> None:
     state = state_of("several addresses") | {"wire": AT_ONCE}
-    call(state, "set_interface", {"index": FIRST, "version": 4, "said": {"dhcp": "Enabled"}})
+    call(state, "set_interface", {"index": FIRST, "version": 4, "settings": {"dhcp": "Enabled"}})
     assert routes(settled(state), PERSISTENT) == [("198.51.100.1", 256)]
     assert effective_resolvers(state, state["adapters"][0])[:2] == ["198.51.100.2", "198.51.100.3"]
 
@@ -166,7 +166,7 @@ def test_15_the_leased_address_exists_already_and_cim_takes_it(leased: dict[str,
     state = state_of("wireless") | {"wire": AT_ONCE}
     assert call(state, "enable_static", {"index": 5, **arguments}) == NOT_ENABLED
     # And without CIM it must be told first that it asks nobody.
-    call(state, "set_interface", {"index": 5, "version": 4, "said": {"dhcp": "Enabled"}})
+    call(state, "set_interface", {"index": 5, "version": 4, "settings": {"dhcp": "Enabled"}})
     with pytest.raises(Failed, match="Inconsistent parameters"):
         call(
             state,

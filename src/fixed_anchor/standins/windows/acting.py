@@ -105,7 +105,7 @@ def _as_call(act: acts.Act) -> tuple[str, dict[str, Any]]:
             return "remove_route", {"index": act.index, **where, "store": None}
         case acts.SetDhcp() | acts.HearRouters() | acts.TakeDefaultRoutes() | acts.SetMtu():
             version, said = _of_interface(act)
-            return "set_interface", {"index": act.index, "version": version, "said": said}
+            return "set_interface", {"index": act.index, "version": version, "settings": said}
     raise Failed(f"{act!r} is no act of this machine")
 
 

@@ -91,7 +91,7 @@ function Set-NetIPInterface {
     try {
         Ask 'set_interface' @{
             index = $InterfaceIndex; version = Version $AddressFamily
-            said = @{
+            settings = @{
                 dhcp = Given $PSBoundParameters 'Dhcp'; router_discovery = Given $PSBoundParameters 'RouterDiscovery'
                 ignores_defaults = Given $PSBoundParameters 'IgnoreDefaultRoutes'; mtu = Given $PSBoundParameters 'NlMtuBytes'
             }
