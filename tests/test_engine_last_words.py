@@ -43,7 +43,7 @@ def program(folder: Path, text: str) -> str:
 
 def quicker(change: Path) -> None:
     engine = change / "engine.sh"
-    text = engine.read_text().replace("step_limit=60", "step_limit=2")
+    text = engine.read_text().replace("step_limit=60", "step_limit=2").replace("question_limit=10", "question_limit=1")
     engine.write_text(text.replace("settles 20", "settles 1").replace("settles 15", "settles 1"))
 
 
@@ -78,6 +78,27 @@ def test_a_step_of_the_way_back_that_fails(real: Scene, tmp_path: Path) -> None:
     assert real.verb("roll-back", change, "wren").returncode == 5
     why = (change / "why").read_text()
     assert f"on the way back a command ended with status 5: {back}; it said: the daemon is masked" in why
+
+
+@pytest.mark.parametrize(("always", "end", "status"), [(False, "rolled-back", 0), (True, "stuck", 5)])
+def test_a_question_of_the_engine_that_hangs(real: Scene, always: bool, end: str, status: int) -> None:
+    """It is asked once more; where it never answers the change ends all the same, and its log says why."""
+    real.kernel.write_text("2: lo inet 203.0.113.9/24 scope global lo\n")
+    change = real.lay(EDIT)
+    quicker(change)
+    real.verb("start", change)
+    real.wait(change, "waiting")
+    hang = real.root / "hang"
+    hang.touch()
+    once = "" if always else f"rm {hang}; "
+    asked = f"if [ -e {hang} ]; then {once}exec sleep 60; fi; cat {real.kernel}"
+    program(real.root / "bin", f'case $* in *"addr show"*) {asked} ;; esac')
+    (real.root / "bin/does").replace(real.root / "bin/ip")
+    assert real.verb("roll-back", change, "wren").returncode == status
+    real.wait(change, end)
+    log = (change / "log").read_text()
+    assert f"no answer within 1 s (try {2 if always else 1} of 2): ip -o addr show" in log
+    hang.unlink(missing_ok=True)
 
 
 @pytest.mark.parametrize(

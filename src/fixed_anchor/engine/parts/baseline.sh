@@ -3,7 +3,7 @@
 # are any that routers or a lease give, and the gateways of default routes on the interface.
 observe() { while read -r interface; do observe_one; done <"$dir/interface"; }
 observe_one() {
-    ip -o addr show dev "$interface" scope global 2>/dev/null | while read -r _ _ family address rest; do
+    asked ip -o addr show dev "$interface" scope global | while read -r _ _ family address rest; do
         case "$family $rest" in
         "inet "*dynamic*) echo "address $address leased on $interface" ;;
         "inet6 "*temporary*) ;;
@@ -12,7 +12,7 @@ observe_one() {
         esac
     done | sort -u
     for family in -4 -6; do
-        ip "$family" route show default dev "$interface" 2>/dev/null | while read -r _ via gateway rest; do
+        asked ip "$family" route show default dev "$interface" | while read -r _ via gateway rest; do
             case "$family $via $rest" in
             "-6 via "*"proto ra"* | "-6 via "*expires*) echo "router IPv6 given on $interface" ;;
             "-4 via "* | "-6 via "*) echo "gateway $gateway on $interface" ;;
@@ -21,15 +21,15 @@ observe_one() {
     done
 }
 gateway_answers() {
-    gateway=$(ip -4 route show default 2>/dev/null | while read -r _ _ hop _; do echo "$hop"; break; done)
+    gateway=$(asked ip -4 route show default | while read -r _ _ hop _; do echo "$hop"; break; done)
     [ -n "$gateway" ] || return 1
     ping -c 1 -W 1 "$gateway" >/dev/null 2>&1 && return 0
-    case $(ip neigh show "$gateway" 2>/dev/null) in *REACHABLE* | *DELAY*) ;; *) return 1 ;; esac
+    case $(asked ip neigh show "$gateway") in *REACHABLE* | *DELAY*) ;; *) return 1 ;; esac
 }
 take_baseline() {
     mkdir -p "$dir/baseline" && observe >"$dir/baseline/facts"
-    ip route show >"$dir/baseline/routes" 2>&1 || :
-    ip rule show >"$dir/baseline/rules" 2>&1 || :
+    asked ip route show >"$dir/baseline/routes" 2>&1 || :
+    asked ip rule show >"$dir/baseline/rules" 2>&1 || :
     if gateway_answers; then echo yes; else echo no; fi >"$dir/baseline/gateway-answered"
     durable "$dir/baseline"
 }

@@ -15,10 +15,10 @@ is_elsewhere() {
         [ "$?" = 1 ]
         return
     fi
-    ip neigh flush to "$1" dev "$2" >/dev/null 2>&1 || :
+    asked ip neigh flush to "$1" dev "$2" >/dev/null || :
     ping -c 1 -W 1 -I "$2" "$1" >/dev/null 2>&1 && return 0
     # One that drops pings is found all the same, by its MAC.
-    case $(ip neigh show "$1" dev "$2" 2>/dev/null) in *FAILED*) return 1 ;; *lladdr*) return 0 ;; esac
+    case $(asked ip neigh show "$1" dev "$2") in *FAILED*) return 1 ;; *lladdr*) return 0 ;; esac
     return 1
 }
 # has_moved STEP: whether it sets an address of no file that another machine has by now, as failover programs move them.
@@ -28,7 +28,7 @@ has_moved() {
     [ "$first $second $third" = "ip address replace" ] || return 1
     # For IPv6 the kernel asks the neighbours itself.
     case $address in *:*) return 1 ;; esac
-    ip -o addr show dev "$interface" 2>/dev/null | grep -qF " $address " && return 1
+    asked ip -o addr show dev "$interface" | grep -qF " $address " && return 1
     is_elsewhere "${address%/*}" "$interface" || return 1
     log "not set again: $address on $interface: another machine answers for it by now"
     echo "address $address fixed on $interface" >>"$dir/elsewhere"

@@ -1,6 +1,6 @@
 # --- the steps of a change, and commands with a time limit ----------------------------
 failed='its state could not be recorded' failed_back=
-step_limit=60 start_limit=15 final_tries=10 boot_tries=10 gateway_limit=60 said_limit=65536
+step_limit=60 start_limit=15 final_tries=10 boot_tries=10 gateway_limit=60 said_limit=65536 question_limit=10
 # run_step FILE: one command with a time limit, its output in the log.
 run_step() {
     step=$1 input=$dir/input/${1#"$dir/steps/"}
@@ -57,6 +57,18 @@ run_steps() {
     for file in "$dir/steps/$1"/*; do
         [ ! -f "$file" ] || run_step "$file" || { [ "${2-}" = any ] && failed_back=$failed; } || return 1
     done
+}
+# Where timeout(1) is missing, or an old one that takes other options, a question takes as long as it takes.
+if timeout -s KILL 9 true 2>/dev/null; then timed=yes; else timed=no; fi
+# asked COMMAND...: what a question of the kernel says; of one that hangs nothing, once it was asked a second time.
+asked() {
+    [ "$timed" = yes ] || { "$@" 2>/dev/null; return; }
+    for try in 1 2; do
+        timeout -s KILL "$question_limit" "$@" 2>/dev/null
+        answered=$?
+        case $answered in 124 | 137) log "no answer within $question_limit s (try $try of 2): $*" ;; *) return "$answered" ;; esac
+    done
+    return 1
 }
 # limited SECONDS COMMAND...: fails where the command has not ended by then; a dead network mount may hold it for ever.
 limited() {

@@ -79,7 +79,7 @@ session_address() {
         if [ -n "$found" ]; then
             # From the host to itself no packet crosses the network.
             peer=${found% *} found=${found#* }
-            ip -o addr show 2>/dev/null | grep -qF " ${peer#::ffff:}/" || echo "${found#::ffff:}"
+            asked ip -o addr show | grep -qF " ${peer#::ffff:}/" || echo "${found#::ffff:}"
             return
         fi
         pid=$(sed -n 's/^PPid:[[:space:]]*//p' "/proc/$pid/status" 2>/dev/null)
