@@ -203,7 +203,9 @@ def test_a_command_of_another_phase(host: LabHost, stack: str, phase: str, how: 
     said = " ".join(running.said().split())
     # One that says nothing, or was ended: 1, 137, 143.
     in_log = words if "said" in words or "rave" in how else "step ended: status 1"
-    assert in_log in " ".join(log(host).split())
+    written = " ".join(log(host).split())
+    # What hangs may be a question of the engine, which then asks once more.
+    assert in_log in written or (how == "hangs" and "no answer within 10 s (try 1 of 2)" in written), written
     assert "\x1b" not in said
     assert len(said) < 20_000
     if phase == "leaving":
