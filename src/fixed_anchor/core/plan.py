@@ -146,6 +146,11 @@ class HostPlan(msgspec.Struct, frozen=True, gc=False):
     stack: str | None = None
     line: int = 0
 
+    @property
+    def touched(self) -> tuple[InterfacePlan, ...]:
+        """Its interfaces of which the plan wants something in at least one family."""
+        return tuple(i for i in self.interfaces if i.ipv4 != "untouched" or i.ipv6 != "untouched")
+
 
 class SourceRef(msgspec.Struct, frozen=True):
     """A source of outside knowledge: its kind, its path relative to the plan, and its further keys."""

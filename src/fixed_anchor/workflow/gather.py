@@ -20,6 +20,7 @@ from fixed_anchor.core.rules.gateways import gateway_findings
 from fixed_anchor.core.rules.old_address import addresses_gone
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.core.wanted import wanted_config
+from fixed_anchor.machines.protocol import Machine
 from fixed_anchor.workflow.beside.site_wire import look_at_wire
 from fixed_anchor.workflow.check import cases
 from fixed_anchor.workflow.evidence import MAX_AGE, SavedEvidence
@@ -54,14 +55,15 @@ def gather(
     seen = look_at_wire(site, [(h, i) for h in hosts for i in h.interfaces]) if wire else None
     named = seen.names if seen is not None else []
     now = int(time.time())
+    machines = {h.name: machine for h in hosts if (machine := site.machine(h)) is not None}
     going = {h.name: _going(site, h, surveys[h.name]) for h in hosts if h.name in surveys}
     facts = Facts(
         hosts,
         Knowledge(plan, [*claims, *named], pools, unread, now),
         surveys,
-        {name: error for name, error in site.unreached.items() if name in {h.name for h in hosts}},
-        _sessions(site, hosts),
-        _readiness(site, hosts),
+        {h.name: site.unreached[h.name] for h in hosts if h.name in site.unreached},
+        _sessions(machines),
+        _readiness(machines),
         seen,
         going,
         _search(site, going),
@@ -79,20 +81,17 @@ def gather(
 
 def _going(site: Site, host: HostPlan, survey: HostSurvey) -> frozenset[IPAddress]:
     """The addresses of today that the host would not hold any more."""
-    touched = (i for i in host.interfaces if i.ipv4 != "untouched" or i.ipv6 != "untouched")
-    wanted = {i.name: wanted_config(site.plan, i) for i in touched if survey.interface(i.name) is not None}
+    wanted = {i.name: wanted_config(site.plan, i) for i in host.touched if survey.interface(i.name) is not None}
     return frozenset(going_from(host, survey, wanted))
 
 
-def _sessions(site: Site, hosts: Iterable[HostPlan]) -> dict[str, IPAddress]:
-    machines = {host.name: site.machine(host) for host in hosts}
-    found = {name: machine.session_address() for name, machine in machines.items() if machine is not None}
+def _sessions(machines: Mapping[str, Machine]) -> dict[str, IPAddress]:
+    found = {name: machine.session_address() for name, machine in machines.items()}
     return {name: address for name, address in found.items() if address is not None}
 
 
-def _readiness(site: Site, hosts: Iterable[HostPlan]) -> dict[str, Readiness]:
-    machines = {host.name: site.machine(host) for host in hosts}
-    found = {name: target_of(machine).readiness() for name, machine in machines.items() if machine is not None}
+def _readiness(machines: Mapping[str, Machine]) -> dict[str, Readiness]:
+    found = {name: target_of(machine).readiness() for name, machine in machines.items()}
     return {name: readiness for name, readiness in found.items() if readiness is not None}
 
 

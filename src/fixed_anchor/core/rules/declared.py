@@ -154,7 +154,7 @@ def declared_findings(case: HostCase) -> Iterator[Finding]:
     """All findings about the declared state of a host that is reached, for the interfaces of its plan."""
     planned, survey, foreseen = case.host, case.survey, case.foreseen
     host = planned.name
-    touched = tuple(i.name for i in planned.interfaces if i.ipv4 != "untouched" or i.ipv6 != "untouched")
+    touched = tuple(i.name for i in planned.touched)
     if not touched:
         return
     found = [*_ports(host, survey, foreseen), *_asides(host, foreseen), *_unreadable(host, survey, touched)]

@@ -48,7 +48,7 @@ def readiness_findings(case: HostCase) -> Iterator[Finding]:
     found = case.facts.readiness.get(case.host.name)
     if found is None:
         return
-    interfaces = {i.name for i in case.host.interfaces if i.ipv4 != "untouched" or i.ipv6 != "untouched"}
+    interfaces = {i.name for i in case.host.touched}
     raised = partial(finding, host=case.host.name)
     for what in found.busy:
         yield raised(STACK_BUSY, f"the network stack is in the middle of a change: {what}", seen_in="processes")

@@ -33,7 +33,7 @@ def host_configs(plan: Plan, host: HostPlan, survey: HostSurvey | None) -> dict[
     Where resolvers and search list are the host's, every fixed interface has those of all: first those of
     the one with the default route, each once. Raises :class:`NotSupported` for more than are used.
     """
-    touched = [i for i in host.interfaces if i.ipv4 != "untouched" or i.ipv6 != "untouched"]
+    touched = host.touched
     wanted = {i.name: wanted_config(plan, i) for i in touched}
     if survey is None:
         return wanted

@@ -29,7 +29,7 @@ _NOT_ADDRESS = re.compile(r"[^0-9a-fA-F.:/]+")
 
 def foresee(plan: Plan, host: HostPlan, machine: Machine, survey: HostSurvey, draft: Draft | AnchorError) -> Foreseen:
     """The declared state of ``host`` after ``draft``; as it is now, with the reason, where none could be made."""
-    touched = [i for i in host.interfaces if i.ipv4 != "untouched" or i.ipv6 != "untouched"]
+    touched = host.touched
     wanted = {i.name: wanted_config(plan, i) for i in touched if survey.interface(i.name) is not None}
     edits: tuple[FileEdit, ...] = ()
     refusal = None

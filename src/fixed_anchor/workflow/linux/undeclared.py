@@ -30,7 +30,7 @@ def with_takers(survey: HostSurvey, host: HostPlan, plan_file: str) -> HostSurve
     """
     if host.stack is None or survey.system:
         return survey
-    planned = {i.name for i in host.interfaces if i.ipv4 != "untouched" or i.ipv6 != "untouched"}
+    planned = {i.name for i in host.touched}
     found = tuple(
         _taken(survey, one, host.stack, plan_file, host.line) if one.name in planned else one
         for one in survey.interfaces

@@ -44,7 +44,7 @@ def draft_windows(
             line=host.line,
             remedy=restricted if facts.is_restricted else "collect again, elevated",
         )
-    touched = [i for i in host.interfaces if i.ipv4 != "untouched" or i.ipv6 != "untouched"]
+    touched = host.touched
     wanted: dict[str, InterfaceConfig] = {}
     for interface in touched:
         with located(plan.file, interface.line):
@@ -209,7 +209,7 @@ def _metric_now(found: SurveyedInterface, facts: WindowsFacts, version: int) -> 
 
 
 def _one_list(
-    facts: WindowsFacts, survey: HostSurvey, touched: list[InterfacePlan], wanted: dict[str, InterfaceConfig]
+    facts: WindowsFacts, survey: HostSurvey, touched: tuple[InterfacePlan, ...], wanted: dict[str, InterfaceConfig]
 ) -> tuple[str, ...]:
     """The list of domains that the whole machine searches; as it is where one domain for each connection does."""
     named = any(i.search is not None for i in touched)

@@ -87,7 +87,7 @@ class WindowsHost(EngineHost):
             return self._wanted(plan, host, error)
 
     def _wanted(self, plan: Plan, host: HostPlan, draft: Draft | AnchorError) -> dict[str, InterfaceConfig]:
-        touched = [i for i in host.interfaces if i.ipv4 != "untouched" or i.ipv6 != "untouched"]
+        touched = host.touched
         if isinstance(draft, AnchorError):
             return {i.name: wanted_config(plan, i) for i in touched}
         return {config.interface: config for config in draft.wanted}
