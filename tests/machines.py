@@ -7,24 +7,25 @@ from collections.abc import Mapping
 from fnmatch import fnmatchcase
 from pathlib import Path
 
+from fixed_anchor.change.access import Rights, Session
 from fixed_anchor.change.files import FileText
 from fixed_anchor.core.elsewhere import Spelling
-from fixed_anchor.core.errors import AnchorError
 from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.machines.fetched import Fetched, one_by_one
 from fixed_anchor.machines.files import DiskFiles
 from fixed_anchor.machines.readable import Ran, Wanted, not_asked
 from fixed_anchor.machines.search import Found, lines_naming
-from fixed_anchor.machines.unconnected import Unconnected
+from fixed_anchor.machines.store import ShellStore
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Vantage
 
 
-class Plain(Unconnected):
+class Plain(ShellStore):
     """What no test asks of a machine: no vantage, no session, and a change may be made."""
 
     name, running, state_dir = "tide-db", True, "/var/lib/fixed-anchor"
-    is_afar, has_shell, has_tool, words = False, False, True, ()
+    is_afar, windows = False, None
+    rights, session = Rights(), Session()
 
     def fetch(self, wanted: Wanted) -> Fetched:
         return one_by_one(self, wanted)  # type: ignore[arg-type]
@@ -38,9 +39,6 @@ class Plain(Unconnected):
     def try_out(self, files: Mapping[str, str], argv: tuple[str, ...], timeout: float = 30.0) -> Ran:
         # Its parsers take what our own have taken.
         return Ran(0, "", "")
-
-    def why_no_change(self) -> AnchorError | None:
-        return None
 
     def uptime(self) -> float:
         return 1000.0

@@ -189,17 +189,17 @@ def test_the_session_of_the_operator_is_that_of_this_machine_alone(
 ) -> None:
     monkeypatch.setenv("SSH_CONNECTION", "203.0.113.230 50000 203.0.113.107 22")
     (tmp_path / "tide-db.collection").write_text(DOCUMENT)
-    assert Here(str(tmp_path)).session_address() == parse_address("203.0.113.107")
-    assert Tree(tmp_path).session_address() is None
-    assert Collected(tmp_path / "tide-db.collection").session_address() is None
+    assert Here(str(tmp_path)).session.address() == parse_address("203.0.113.107")
+    assert Tree(tmp_path).session.address() is None
+    assert Collected(tmp_path / "tide-db.collection").session.address() is None
 
 
 def test_each_machine_is_addressed_by_words_that_work(tmp_path: Path) -> None:
     (tmp_path / "tide-db.collection").write_text(DOCUMENT)
-    assert Here().words == ()
-    assert Here(str(tmp_path)).words == ("--state-dir", str(tmp_path))
-    assert Tree(tmp_path).words == ("--root", str(tmp_path))
-    assert "None" not in " ".join(Collected(tmp_path / "tide-db.collection").words)
+    assert Here().rights.words == ()
+    assert Here(str(tmp_path)).rights.words == ("--state-dir", str(tmp_path))
+    assert Tree(tmp_path).rights.words == ("--root", str(tmp_path))
+    assert "None" not in " ".join(Collected(tmp_path / "tide-db.collection").rights.words)
 
 
 @pytest.mark.parametrize("reached", ["collected:tide-db.collection", "buoy:tide-db", None])

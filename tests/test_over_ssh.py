@@ -273,7 +273,7 @@ def test_root(
     seat = Seat(ask)
     machine = reach_by("ssh:tide-db", Path("."), seat)
     assert machine.run(("echo", "x")).out == "x\n"
-    refusal = machine.why_no_change()
+    refusal = machine.rights.why_no_change()
     assert (refusal is None) == root
     assert why in str(refusal or "")
     assert len(given) == asked
@@ -284,7 +284,7 @@ def test_root(
     other = reach_by("ssh:tide-ns1", Path("."), seat)
     before = len(given)
     if root:
-        assert other.why_no_change() is None
+        assert other.rights.why_no_change() is None
         assert len(given) == before
     seat.close()
 
@@ -371,9 +371,9 @@ def test_a_lost_connection_is_made_again(host: SshMachine, tmp_path: Path) -> No
     """Looking goes on over a new one; what was to be done is not done twice."""
     (tmp_path / "file").write_text("x\n")
     assert host.read(f"{tmp_path}/file") is not None
-    host.session_with_it().channel._process.kill()
+    host.session.open().opened().channel._process.kill()
     assert host.read(f"{tmp_path}/file") is not None
-    host.session_with_it().channel._process.kill()
+    host.session.open().opened().channel._process.kill()
     with pytest.raises(Unreachable, match="was lost"):
         host.run(("sh", "-c", f"echo >>{tmp_path}/done"))
     assert not (tmp_path / "done").exists()
@@ -382,7 +382,7 @@ def test_a_lost_connection_is_made_again(host: SshMachine, tmp_path: Path) -> No
 
 def test_ctrl_c_in_the_middle_of_a_request(host: SshMachine, monkeypatch: pytest.MonkeyPatch) -> None:
     """What is asked next goes over a connection of its own."""
-    session = host.session_with_it()
+    session = host.session.open().opened()
 
     def interrupted(data: bytes, until: float) -> None:
         raise KeyboardInterrupt
@@ -391,14 +391,14 @@ def test_ctrl_c_in_the_middle_of_a_request(host: SshMachine, monkeypatch: pytest
     with pytest.raises(KeyboardInterrupt):
         host.run(("echo", "earlier"))
     assert host.run(("echo", "later")).out == "later\n"
-    assert host.session_with_it() is not session
+    assert host.session.open().opened() is not session
 
 
 def test_a_relay_has_the_connection_and_gives_it_back(host: SshMachine) -> None:
-    with host.relay() as relay, pytest.raises(Failed, match="refused"):
+    with host.session.open().relay() as relay, pytest.raises(Failed, match="refused"):
         relay.call(b"C", 1, address="127.0.0.1", port=9, interface="", source="", timeout=1)
     assert host.run(("echo", "x")).out == "x\n"
-    with host.relay() as relay:
+    with host.session.open().relay() as relay:
         assert relay.call(b"E") == {}
 
 
@@ -428,14 +428,14 @@ def test_at_the_address_that_it_is_to_hold(
                 ("DNS, and the PTR record of 203.0.113.20", "fake. IN A 203.0.113.20")
             ]
         }
-        proven = machine.answers_anew()
+        proven = machine.session.answers_anew()
         assert proven is not None
         assert ("and its MAC" in proven) == bool(known)
     else:
         with pytest.raises(Unreachable, match="No route to host") as raised:
             machine.run(("true",))
         assert said in str(raised.value)
-        machine.at_its_addresses()
+        machine.session.at_its_addresses()
         with pytest.raises(NoAccess) as refused:
             machine.run(("true",))
         assert type(refused.value) is NoAccess

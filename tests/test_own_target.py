@@ -14,13 +14,14 @@ import pytest
 from rich.console import Console
 
 from fixed_anchor.change import states
+from fixed_anchor.change.access import Rights, Session
 from fixed_anchor.change.change import ChangeStatus, Draft, Record, Terms
 from fixed_anchor.change.shown import Shown
 from fixed_anchor.change.target import Target, Waiting
 from fixed_anchor.core.addresses import IPAddress, parse_address
 from fixed_anchor.core.baseline import Baseline
 from fixed_anchor.core.config import InterfaceConfig
-from fixed_anchor.core.errors import AnchorError, ChangeOpen, InputError, Refused
+from fixed_anchor.core.errors import ChangeOpen, InputError, Refused
 from fixed_anchor.core.plan import HostPlan, Plan
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.core.verification import FAIL, PASS, VerifyCheck, VerifyResult
@@ -60,11 +61,17 @@ class Kept(msgspec.Struct):
     log: list[str] = []
 
 
+class FromBeside(Session):
+    """Whoever asks it comes from another machine."""
+
+    def address(self) -> IPAddress | None:
+        return parse_address("203.0.113.9")
+
+
 class Drawer:
     """A drawer with addresses. What is begun is in force at once, and is rolled back after some looks."""
 
-    words: tuple[str, ...] = ()
-    has_tool = False
+    rights, session = Rights(has_tool=False), FromBeside()
     by_hand_page = "docs/by-hand.md"
 
     def __init__(self, name: str, addresses: dict[str, str], looks: int = 50) -> None:
@@ -174,18 +181,6 @@ class Drawer:
 
     def close(self, number: str, who: str, because: str) -> None:
         raise ChangeOpen("it is never stuck")
-
-    def session_address(self) -> IPAddress | None:
-        return parse_address("203.0.113.9")
-
-    def why_no_change(self) -> AnchorError | None:
-        return None
-
-    def why_not_alone(self) -> AnchorError | None:
-        return None
-
-    def at_its_addresses(self) -> None:
-        """It has none of its own."""
 
     def last_cutover(self) -> str:
         return self.numbers()[-1]

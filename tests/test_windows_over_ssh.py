@@ -125,7 +125,7 @@ def test_it_is_recognised_by_asking(there: Path, tmp_path: Path, monkeypatch: py
         survey = take_stock(found)
         assert survey.system.startswith("Windows 11")
         assert [str(a.address) for a in survey.interfaces[0].addresses][-1] == "198.51.100.77/24"
-        assert (str(found.session_address()), found.ssh_port()) == ("203.0.113.20", 22)
+        assert (str(found.session.address()), found.session.port()) == ("203.0.113.20", 22)
         runs(there, MACHINES["several addresses"]["machine"])
         assert "198.51.100.21/24" in [str(a.address) for a in take_stock(found).interfaces[0].addresses]
         # It has no files of Linux, and runs none of its commands.
@@ -134,7 +134,7 @@ def test_it_is_recognised_by_asking(there: Path, tmp_path: Path, monkeypatch: py
         assert not found.run(("true",)).known
         with pytest.raises(OtherSystem, match="runs Windows"):
             found.put("/etc/hosts", b"")
-        assert found.why_no_change() is None
+        assert found.rights.why_no_change() is None
     # One connection to learn that it is no Linux host, and one for all else.
     asked = (there / "asked").read_text().splitlines()
     assert len([line for line in asked if line.startswith("powershell ")]) == 1
@@ -156,7 +156,7 @@ def test_a_machine_at_its_address_must_be_itself(there: Path, tmp_path: Path, mo
     with closing(Seat()) as seat:
         mine = reached(tmp_path, seat, frozenset({"00:00:5e:00:53:31"}), "203.0.113.20")
         assert take_stock(mine).system.startswith("Windows")
-        found = mine._powershell.session
+        found = mine.session.end.session
         assert found is not None
         assert found.found_at is not None
         assert str(found.found_at.address) == "203.0.113.20"
@@ -192,8 +192,8 @@ def test_the_line_is_lost(there: Path, tmp_path: Path) -> None:
     with closing(Seat()) as seat:
         found = reached(tmp_path, seat)
         take_stock(found)
-        assert found._powershell.session is not None
-        found._powershell.session.channel._process.kill()
+        assert found.session.end.session is not None
+        found.session.end.session.channel._process.kill()
         with pytest.raises(Unreachable, match="the connection to gannet-ws was lost"):
             take_stock(found)
         # It is connected anew.

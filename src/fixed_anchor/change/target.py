@@ -10,11 +10,11 @@ from collections.abc import Callable
 from contextlib import AbstractContextManager
 from typing import Protocol
 
+from fixed_anchor.change.access import Rights, Session
 from fixed_anchor.change.change import ChangeStatus, Draft, Record, Terms
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.baseline import Baseline
 from fixed_anchor.core.config import InterfaceConfig
-from fixed_anchor.core.errors import AnchorError
 from fixed_anchor.core.plan import HostPlan, Plan
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.core.verification import VerifyCheck, VerifyResult
@@ -142,34 +142,18 @@ class Target(Protocol):
         ...
 
     @property
-    def words(self) -> tuple[str, ...]:
-        """The global options by which a command names this target, where no plan names it."""
+    def rights(self) -> Rights:
+        """What whoever runs this may do there."""
         ...
 
     @property
-    def has_tool(self) -> bool:
-        """Whether this program runs there; else it is changed from another machine."""
+    def session(self) -> Session:
+        """The connection with it."""
         ...
 
     @property
     def by_hand_page(self) -> str:
         """The page of the documentation that says how it is rolled back by hand."""
-        ...
-
-    def session_address(self) -> IPAddress | None:
-        """Its address by which the operator's own session comes in, if one does."""
-        ...
-
-    def why_no_change(self) -> AnchorError | None:
-        """Why no change can be made there by whoever runs this; ``None`` where it can."""
-        ...
-
-    def why_not_alone(self) -> AnchorError | None:
-        """Why it cannot be asked anew without a person; ``None`` where it can, as far as it shows."""
-        ...
-
-    def at_its_addresses(self) -> None:
-        """From now on it is reached at the addresses that its plan gives it, where that can be chosen."""
         ...
 
     def last_cutover(self) -> str:

@@ -136,11 +136,11 @@ class App:
 
     def seat_of(self, target: HostTarget) -> str | None:
         """The name of this machine, where ``target`` is another one that is reached from it."""
-        return None if target.has_tool else self.reach.here().name
+        return None if target.rights.has_tool else self.reach.here().name
 
     def command_for(self, target: HostTarget, verb: str, change: str, *more: str) -> str:
         """The exact command line for ``verb`` and a change of ``target``."""
         if target.of_plan is not None:
             plan, host = target.of_plan
             return shlex.join(["fixed-anchor", verb, "--plan", plan, f"{host}:{change}", *more])
-        return shlex.join(["fixed-anchor", *target.words, verb, change, *more])
+        return shlex.join(["fixed-anchor", *target.rights.words, verb, change, *more])

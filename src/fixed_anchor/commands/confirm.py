@@ -59,7 +59,7 @@ def command(
     if site is not None and more_time is None and not over_old_address:
         # What is to be kept is the new address, so it is kept over that one.
         for one in chosen:
-            one.target.at_its_addresses()
+            one.target.session.at_its_addresses()
 
     def keep(one: Chosen) -> str:
         return _keep(app, one, more_time, over_old_address)

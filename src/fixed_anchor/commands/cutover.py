@@ -114,7 +114,7 @@ def command(
         )
     survey = survey_of(site, planned)
     anew = unattended and is_kept_anew(planned, target, survey)
-    alone = target.why_not_alone() if anew and not dry_run else None
+    alone = target.rights.why_not_alone() if anew and not dry_run else None
     if alone is not None:
         raise alone
     # Drafting first: what cannot be written is refused before any packet is sent.

@@ -122,7 +122,7 @@ def command(
 def _restore(app: App, site: Site | None, one: Chosen, how: _How) -> Watched:
     """Takes one host back. Raises why it cannot be."""
     target = one.target
-    refusal = target.why_no_change()
+    refusal = target.rights.why_no_change()
     if refusal is not None and not how.dry_run:
         raise refusal
     already = target.open_change()

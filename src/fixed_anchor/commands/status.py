@@ -180,4 +180,4 @@ def _say_what_to_type(app: App, target: HostTarget, status: ChangeStatus) -> Non
         app.type("go back:    ", back)
     plain = target.command_without_tool(number, "confirm")
     if waits and plain is not None:
-        app.type("keep it without Python:  " if target.has_tool else "keep it on the host itself:  ", plain)
+        app.type("keep it without Python:  " if target.rights.has_tool else "keep it on the host itself:  ", plain)

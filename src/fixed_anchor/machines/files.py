@@ -9,12 +9,15 @@ from collections.abc import Mapping
 from fnmatch import fnmatchcase
 from pathlib import Path
 
+from fixed_anchor.change.access import Session
 from fixed_anchor.change.files import FileText, decode
 from fixed_anchor.core.elsewhere import Spelling
 from fixed_anchor.core.errors import InputError, NoAccess
 from fixed_anchor.disk.durable import needs_root, sync_folder, write_beside
+from fixed_anchor.machines.readable import Ran, not_asked
 from fixed_anchor.machines.search import Found, search_folders
-from fixed_anchor.machines.unconnected import Unconnected
+from fixed_anchor.machines.store import ShellStore
+from fixed_anchor.machines.windows.windows_facts import WindowsFacts
 
 _log = logging.getLogger(__name__)
 
@@ -22,11 +25,12 @@ _MAX_LINKS = 40
 _MAX_SIZE = 16 * 1024 * 1024
 
 
-class DiskFiles(Unconnected):
+class DiskFiles(ShellStore):
     """Files below ``root``; symbolic links are followed as the host itself would, never out of ``root``."""
 
     def __init__(self, root: Path) -> None:
         self.root = Path(os.path.abspath(root))
+        self.session = Session()
 
     def local(self, path: str, links_left: int = _MAX_LINKS) -> Path:
         """Where the host's ``path`` lies here, with the links in it resolved inside the root."""
@@ -117,6 +121,13 @@ class DiskFiles(Unconnected):
             return []
         except PermissionError:
             raise needs_root("reading this folder", path) from None
+
+    @property
+    def windows(self) -> WindowsFacts | None:
+        return None
+
+    def try_out(self, files: Mapping[str, str], argv: tuple[str, ...], timeout: float = 30.0) -> Ran:
+        return not_asked(argv)
 
     def search(self, spelling: Spelling) -> Found:
         return search_folders(self.local, spelling)

@@ -11,15 +11,15 @@ import tempfile
 from collections.abc import Mapping
 from pathlib import Path
 
+from fixed_anchor.change.access import Rights
 from fixed_anchor.change.files import encode
-from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.errors import AnchorError, NoAccess
 from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.daemons.protocol import COPY
 from fixed_anchor.machines.fetched import Fetched, one_by_one
 from fixed_anchor.machines.files import DiskFiles
 from fixed_anchor.machines.readable import Ran, Wanted
-from fixed_anchor.machines.session import session_address, session_port
+from fixed_anchor.machines.session import OwnSession
 from fixed_anchor.vantages import vantage_on
 from fixed_anchor.vantages.protocol import Vantage
 
@@ -41,6 +41,7 @@ class Here(DiskFiles):
     def __init__(self, state_dir: str = STATE_DIR) -> None:
         super().__init__(Path("/"))
         self.name = socket.gethostname()
+        self.session = OwnSession()
         self.state_dir = state_dir
 
     def fetch(self, wanted: Wanted) -> Fetched:
@@ -54,28 +55,18 @@ class Here(DiskFiles):
     def is_afar(self) -> bool:
         return False
 
-    def session_address(self) -> IPAddress | None:
-        return session_address()
+    @property
+    def rights(self) -> Rights:
+        return Rights(
+            () if self.state_dir == STATE_DIR else ("--state-dir", self.state_dir),
+            has_shell=True,
+            refusal=self._why_no_change(),
+        )
 
-    def ssh_port(self) -> int | None:
-        return session_port()
-
-    def why_no_change(self) -> AnchorError | None:
+    def _why_no_change(self) -> AnchorError | None:
         if os.geteuid() == 0:
             return None
         return NoAccess("changing this machine needs root", remedy="run it with sudo; nothing was changed")
-
-    @property
-    def words(self) -> tuple[str, ...]:
-        return () if self.state_dir == STATE_DIR else ("--state-dir", self.state_dir)
-
-    @property
-    def has_tool(self) -> bool:
-        return True
-
-    @property
-    def has_shell(self) -> bool:
-        return True
 
     def uptime(self) -> float:
         """Seconds since the boot, proc_uptime(5)."""

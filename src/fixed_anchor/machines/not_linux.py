@@ -23,7 +23,7 @@ class NotLinux(Here):
 
     running = False
 
-    def why_no_change(self) -> AnchorError | None:
+    def _why_no_change(self) -> AnchorError | None:
         return NotSupported(
             f"this machine runs {platform.system() or sys.platform}: only Linux hosts can be looked at and converted",
             remedy="what works here: `check --no-wire` and `draft` for hosts that a plan reaches by tree: or "

@@ -4,22 +4,23 @@ from __future__ import annotations
 
 import os
 
+from fixed_anchor.change.access import Session
 from fixed_anchor.core.addresses import IPAddress, parse_address
 
 
-def session_address() -> IPAddress | None:
-    """This machine's end of the SSH session that the tool runs in, or ``None``.
+class OwnSession(Session):
+    """This machine's end of the SSH session that the tool runs in, if it runs in one.
 
     sshd sets SSH_CONNECTION (ssh(1)); sudo and su drop it, so the environment of the
     parents is looked at as well.
     """
-    return _end(2)
 
+    def address(self) -> IPAddress | None:
+        return _end(2)
 
-def session_port() -> int | None:
-    """The port of this machine's sshd by which that session comes in, or ``None``."""
-    text = _words()[3:4]
-    return int(text[0]) if text and text[0].isdecimal() else None
+    def port(self) -> int | None:
+        text = _words()[3:4]
+        return int(text[0]) if text and text[0].isdecimal() else None
 
 
 def session_peer() -> IPAddress | None:

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from fixed_anchor.core.errors import AnchorError, InputError, NotSupported
+from fixed_anchor.change.access import Rights
+from fixed_anchor.core.errors import InputError, NotSupported
 from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.machines.fetched import Fetched, one_by_one
 from fixed_anchor.machines.files import DiskFiles
@@ -39,23 +40,13 @@ class Tree(DiskFiles):
     def is_afar(self) -> bool:
         return False
 
-    def why_no_change(self) -> AnchorError | None:
-        return InputError(
+    @property
+    def rights(self) -> Rights:
+        refusal = InputError(
             f"{self.name} is a file tree, and nothing runs there to be changed",
             remedy="`fixed-anchor draft` shows and writes its files",
         )
-
-    @property
-    def words(self) -> tuple[str, ...]:
-        return ("--root", str(self.root))
-
-    @property
-    def has_tool(self) -> bool:
-        return True
-
-    @property
-    def has_shell(self) -> bool:
-        return False
+        return Rights(("--root", str(self.root)), refusal=refusal)
 
     def uptime(self) -> float:
         raise NotSupported(f"{self.name} is a file tree, which has no clock")

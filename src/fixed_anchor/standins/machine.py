@@ -8,7 +8,8 @@ import time
 from collections.abc import Mapping
 from pathlib import Path
 
-from fixed_anchor.core.errors import AnchorError, InputError
+from fixed_anchor.change.access import Rights
+from fixed_anchor.core.errors import InputError
 from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.machines import MARKER
 from fixed_anchor.machines.fetched import Fetched, one_by_one
@@ -66,21 +67,11 @@ class Standin(DiskFiles):
     def is_afar(self) -> bool:
         return False
 
-    def why_no_change(self) -> AnchorError | None:
-        return None
-
     @property
-    def words(self) -> tuple[str, ...]:
+    def rights(self) -> Rights:
         folder = self.local(self.state_dir)
-        return ("--state-dir", str(folder.relative_to(Path.cwd()) if folder.is_relative_to(Path.cwd()) else folder))
-
-    @property
-    def has_tool(self) -> bool:
-        return not self.host.host.over_ssh
-
-    @property
-    def has_shell(self) -> bool:
-        return False
+        shown = folder.relative_to(Path.cwd()) if folder.is_relative_to(Path.cwd()) else folder
+        return Rights(("--state-dir", str(shown)), has_tool=not self.host.host.over_ssh)
 
     def uptime(self) -> float:
         # Its engine counts by the time of day: there is no process of its own that a jump could harm.

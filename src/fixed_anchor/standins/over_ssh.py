@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
+from fixed_anchor.change.access import Rights, Session
 from fixed_anchor.change.files import FileText
 from fixed_anchor.core.addresses import IPAddress
-from fixed_anchor.core.errors import AnchorError, Unreachable
+from fixed_anchor.core.errors import Unreachable
 from fixed_anchor.machines.fetched import Fetched
 from fixed_anchor.machines.readable import Ran, Wanted
 from fixed_anchor.standins.machine import Standin
+from fixed_anchor.standins.simulated_host import StandinHost
+from fixed_anchor.standins.station import Station
 
 
 class StandinOverSsh(Standin):
@@ -15,6 +20,10 @@ class StandinOverSsh(Standin):
 
     Everything raises :class:`Unreachable` where the station says that it does not answer.
     """
+
+    def __init__(self, station: Station, name: str) -> None:
+        super().__init__(station, name)
+        self.session = StandinSession(self.host, self._connected)
 
     def _connected(self) -> None:
         if not self.host.host.answers:
@@ -43,18 +52,26 @@ class StandinOverSsh(Standin):
         self._connected()
         return super().run(argv, timeout)
 
-    def session_address(self) -> IPAddress | None:
+    @property
+    def rights(self) -> Rights:
         self._connected()
-        first = next(iter(self.host.host.interfaces), None)
-        return next(iter(self.host.addresses_of(first)), None) if first is not None else None
+        return super().rights
 
-    def ssh_port(self) -> int | None:
+
+class StandinSession(Session):
+    """The session with it: by its first address."""
+
+    def __init__(self, host: StandinHost, connected: Callable[[], None]) -> None:
+        self._host = host
+        self._connected = connected
+
+    def address(self) -> IPAddress | None:
+        self._connected()
+        return self._host.first_address()
+
+    def port(self) -> int | None:
         self._connected()
         return 22
 
     def answers_anew(self) -> str | None:
-        return f"{self.session_address()} is this host, by its host key and its MAC"
-
-    def why_no_change(self) -> AnchorError | None:
-        self._connected()
-        return None
+        return f"{self.address()} is this host, by its host key and its MAC"

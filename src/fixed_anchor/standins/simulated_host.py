@@ -125,6 +125,11 @@ class StandinHost:
         held = [parse_interface_address(a["address"]).ip for a in self.kernel()[interface.name]["addresses"]]
         return [*held, link_local_of(interface.mac)]
 
+    def first_address(self) -> IPAddress | None:
+        """The one by which it is reached."""
+        first = next(iter(self.host.interfaces), None)
+        return next(iter(self.addresses_of(first)), None) if first is not None else None
+
     def own_addresses(self) -> list[IPAddress]:
         """Those of all its interfaces."""
         return [address for interface in self.host.interfaces for address in self.addresses_of(interface)]

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from fixed_anchor.change.access import Rights, Session
 from fixed_anchor.core.elsewhere import Spelling
-from fixed_anchor.core.errors import AnchorError, OtherSystem
+from fixed_anchor.core.errors import OtherSystem
 from fixed_anchor.machines.fetched import Fetched
 from fixed_anchor.machines.readable import Ran, Wanted, not_asked
 from fixed_anchor.machines.search import Found
@@ -15,6 +16,16 @@ from fixed_anchor.standins.windows_engine import WindowsStandinEngine
 from fixed_anchor.standins.windows_host import WindowsStandinHost
 
 
+class WindowsStandinSession(Session):
+    """Over it no session of the operator comes in; a new connection leads there by its first address."""
+
+    def __init__(self, host: WindowsStandinHost) -> None:
+        self._host = host
+
+    def answers_anew(self) -> str | None:
+        return f"{self._host.first_address()} is this host, by its MAC"
+
+
 class WindowsStandin(Standin):
     """One host of a station that is a Windows machine. It has no files of Linux, and answers none of its commands."""
 
@@ -24,6 +35,7 @@ class WindowsStandin(Standin):
     def __init__(self, station: Station, name: str) -> None:
         super().__init__(station, name)
         self.host: WindowsStandinHost = WindowsStandinHost(station, station.hosts[name], self)
+        self.session = WindowsStandinSession(self.host)
 
     @property
     def windows(self) -> WindowsFacts | None:
@@ -42,15 +54,7 @@ class WindowsStandin(Standin):
     def search(self, spelling: Spelling) -> Found:
         return Found((), ())
 
-    def why_no_change(self) -> AnchorError | None:
-        facts = self.windows
-        return facts.why_no_change(self.name) if facts is not None else None
-
-    def answers_anew(self) -> str | None:
-        first = next(iter(self.host.host.interfaces), None)
-        held = next(iter(self.host.addresses_of(first)), None) if first is not None else None
-        return f"{held} is this host, by its MAC"
-
     @property
-    def has_tool(self) -> bool:
-        return False
+    def rights(self) -> Rights:
+        refusal = facts_of(self.host.state()).why_no_change(self.name)
+        return Rights(super().rights.words, has_tool=False, refusal=refusal)

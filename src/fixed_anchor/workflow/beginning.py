@@ -48,7 +48,7 @@ def addresses_to_hold(grace: bool | None, target: HostTarget, survey: HostSurvey
         return frozenset()
     if grace:
         return frozenset(a.ip for i in survey.interfaces for a in i.link.in_kernel)
-    session = target.session_address()
+    session = target.session.address()
     return frozenset() if session is None else frozenset((session,))
 
 
@@ -93,8 +93,8 @@ def is_kept_anew(host: HostPlan, target: HostTarget, survey: HostSurvey) -> bool
     From a seat that proves more than all that is seen over the old one. Not where the session comes in by an interface
     that stays as it is: the new address may be on a segment which no seat reaches.
     """
-    if target.has_tool or not any(i.hold or i.expect for i in host.interfaces):
+    if target.rights.has_tool or not any(i.hold or i.expect for i in host.interfaces):
         return False
-    session = target.session_address()
+    session = target.session.address()
     by = next((i.name for i in survey.interfaces for a in i.addresses if a.address.ip == session), None)
     return by is None or any(i.name == by and (i.ipv4, i.ipv6) != ("untouched", "untouched") for i in host.interfaces)

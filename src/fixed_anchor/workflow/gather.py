@@ -86,7 +86,7 @@ def _going(site: Site, host: HostPlan, survey: HostSurvey) -> frozenset[IPAddres
 
 
 def _sessions(machines: Mapping[str, Machine]) -> dict[str, IPAddress]:
-    found = {name: machine.session_address() for name, machine in machines.items()}
+    found = {name: machine.session.address() for name, machine in machines.items()}
     return {name: address for name, address in found.items() if address is not None}
 
 

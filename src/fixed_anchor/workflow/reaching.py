@@ -94,7 +94,7 @@ class Reach:
         if other is not None:
             return target_of(other)
         here = self.here()
-        refusal = here.why_no_change()
+        refusal = here.rights.why_no_change()
         if not here.running and refusal is not None:
             raise refusal
         return target_of(here)
@@ -128,7 +128,7 @@ class Reach:
 
     def _recognised(self, site: Site, host: HostPlan, machine: Machine) -> HostTarget:
         """The target that a machine is, once it has told what it runs."""
-        machine.recognise()
+        machine.session.recognise()
         target = target_of(machine)
         if machine is not site.here:
             target.of_plan = (site.plan.file, host.name)
@@ -189,7 +189,7 @@ def _survey(site: Site | None, host: Named) -> HostSurvey:
         return take_stock(host.machine)
     finally:
         # Each connection is a process here.
-        host.machine.let_go()
+        host.machine.session.let_go()
 
 
 def _surveyed(host: Named, result: HostSurvey | AnchorError) -> Surveyed:

@@ -16,7 +16,7 @@ from fixed_anchor.machines.ssh import client
 from fixed_anchor.machines.ssh.channel import Channel
 from fixed_anchor.machines.ssh.destination import Destination
 from fixed_anchor.machines.ssh.errand import Errand
-from fixed_anchor.machines.ssh.session import FoundAt, Password, Session
+from fixed_anchor.machines.ssh.session import FoundAt, Password, ShellSession
 from fixed_anchor.machines.ssh.trouble import HungUp, NoShell
 from fixed_anchor.machines.ssh.windows_session import COLLECTING, WindowsSession, command, new_mark
 from fixed_anchor.machines.windows.windows_facts import WindowsFacts, plain_mac, read_facts
@@ -24,7 +24,7 @@ from fixed_anchor.machines.windows_collected import collector_source
 
 _log = logging.getLogger(__name__)
 
-S = TypeVar("S", Session, WindowsSession)
+S = TypeVar("S", ShellSession, WindowsSession)
 
 #: Seconds before each further try where a server hung up before the login: eight sessions may begin at once, and a
 #: busy server sends some away.
@@ -194,16 +194,16 @@ class Connector(Generic[S]):
             return self._begun(Channel(argv), early)
 
 
-class ShellConnector(Connector[Session]):
+class ShellConnector(Connector[ShellSession]):
     """For hosts with a ``/bin/sh``."""
 
     def _command(self) -> str:
         return client.BOOTSTRAP
 
-    def _begun(self, channel: Channel, early: Errand | None) -> Session:
-        return Session(self.host, self.ways, channel, self.password, early)
+    def _begun(self, channel: Channel, early: Errand | None) -> ShellSession:
+        return ShellSession(self.host, self.ways, channel, self.password, early)
 
-    def _macs_there(self, session: Session) -> frozenset[str]:
+    def _macs_there(self, session: ShellSession) -> frozenset[str]:
         errand = Errand()
         errand.glob("/sys/class/net/*/address")
         files = session.ask(errand).files.values()

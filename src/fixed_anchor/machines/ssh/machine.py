@@ -6,9 +6,10 @@ import logging
 import shlex
 from collections.abc import Mapping
 
+from fixed_anchor.change.access import Rights
 from fixed_anchor.change.files import FileText
 from fixed_anchor.core.elsewhere import Spelling
-from fixed_anchor.core.errors import AnchorError, NoAccess, OtherSystem
+from fixed_anchor.core.errors import AnchorError, NoAccess
 from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.machines.fetched import Fetched
 from fixed_anchor.machines.here import STATE_DIR
@@ -16,16 +17,12 @@ from fixed_anchor.machines.readable import Ran, Wanted, not_asked
 from fixed_anchor.machines.search import GREP, LARGE, Found, found_by_commands
 from fixed_anchor.machines.seat import Way
 from fixed_anchor.machines.ssh.alone import why_not_alone
-from fixed_anchor.machines.ssh.connected import Connected
+from fixed_anchor.machines.ssh.connection import Connection
 from fixed_anchor.machines.ssh.destination import Destination
 from fixed_anchor.machines.ssh.errand import Errand
-from fixed_anchor.machines.ssh.shell_vantage import ShellVantage
-from fixed_anchor.machines.ssh.windows_store import WindowsStore
-from fixed_anchor.machines.ssh.windows_vantage import WindowsVantage
 from fixed_anchor.machines.store import ShellStore, Store
-from fixed_anchor.vantages.nowhere import Nowhere
+from fixed_anchor.machines.windows.windows_facts import WindowsFacts
 from fixed_anchor.vantages.protocol import Vantage
-from fixed_anchor.vantages.relay_vantage import RelayVantage
 
 _log = logging.getLogger(__name__)
 
@@ -33,34 +30,40 @@ _log = logging.getLogger(__name__)
 _USUAL = 30.0
 
 
-class SshMachine(Connected, ShellStore):
-    """A host over SSH: what is read of it, and done there.
+class SshMachine(ShellStore):
+    """A host over SSH: what is read of it, and done there. Its store is its own where a shell answers.
 
     Everything raises :class:`NoAccess`, and :class:`Unreachable` where it does not answer.
     """
 
     running = True
     is_afar = False
-    has_shell = True
-    has_tool = False
+    state_dir = STATE_DIR
 
     def __init__(self, destination: Destination, way: Way) -> None:
-        super().__init__(destination, way)
-        self.state_dir = STATE_DIR
+        self.session = Connection(destination, way)
+        self.rights = SshRights(self.session)
         self._fetched: Fetched | None = None
-        self._windows_store = WindowsStore(way.name or destination.name, self._ask_powershell)
+
+    @property
+    def name(self) -> str:
+        return self.session.name
+
+    @property
+    def windows(self) -> WindowsFacts | None:
+        return self.session.end.facts
 
     @property
     def store(self) -> Store:
-        return self._windows_store if self.windows is not None else self
+        return self.session.end.store or self
+
+    def close(self) -> None:
+        """Ends the connection, with the program."""
+        self.session.let_go()
 
     # --- reading ------------------------------------------------------------------------
 
     def fetch(self, wanted: Wanted) -> Fetched:
-        if self.windows is not None:
-            with self._lock:
-                self._powershell.collect()
-            raise self._is_windows()
         errand = Errand()
         for pattern in wanted.files:
             (errand.glob if _is_pattern(pattern) else errand.file)(pattern)
@@ -68,28 +71,21 @@ class SshMachine(Connected, ShellStore):
             errand.link(path)
         for argv in wanted.commands:
             errand.run(argv, _USUAL)
-        reply = self._ask_again(errand)
+        reply = self.session.ask_again(errand)
+        there = self.session.end.with_files()
         fetched = Fetched(self.name, True)
         for pattern in wanted.files:
             shut = pattern in reply.denied and _is_pattern(pattern)
-            fetched._patterns[pattern] = self._needs_root("reading this folder", pattern) if shut else None
+            fetched._patterns[pattern] = there.needs_root("reading this folder", pattern) if shut else None
         fetched._files.update(reply.files)
         for path in reply.denied:
             if not _is_pattern(path):
-                fetched._files[path] = self._needs_root("reading this file", path)
+                fetched._files[path] = there.needs_root("reading this file", path)
         fetched._links.update({path: reply.links.get(path) for path in wanted.links})
         fetched._ran.update(zip(wanted.commands, reply.ran, strict=True))
         # Drafts read what the survey has just read: that costs no more round trips.
         self._fetched = fetched if self._fetched is None else self._fetched.joined(fetched)
         return fetched
-
-    def _needs_root(self, what: str, path: str) -> NoAccess:
-        why = self._session.why_not_root if self._session is not None else ""
-        return NoAccess(
-            f"{what} needs root on {self.name}" + (f", and it cannot be had: {why}" if why else ""),
-            file=path,
-            remedy="reach it as root, or as a user who may use sudo",
-        )
 
     def read(self, path: str) -> FileText | None:
         if self._is_at_hand(path) and self._fetched is not None:
@@ -104,9 +100,9 @@ class SshMachine(Connected, ShellStore):
     def _read_now(self, path: str) -> FileText | None:
         errand = Errand()
         errand.file(path)
-        reply = self._ask_again(errand)
+        reply = self.session.ask_again(errand)
         if path in reply.denied:
-            raise self._needs_root("reading this file", path)
+            raise self.session.end.with_files().needs_root("reading this file", path)
         found = reply.files.get(path)
         if isinstance(found, AnchorError):
             raise found
@@ -117,9 +113,9 @@ class SshMachine(Connected, ShellStore):
             return self._fetched.glob(pattern)
         errand = Errand()
         errand.names(pattern)
-        reply = self._ask_again(errand)
+        reply = self.session.ask_again(errand)
         if pattern in reply.denied:
-            raise self._needs_root("reading this folder", pattern)
+            raise self.session.end.with_files().needs_root("reading this folder", pattern)
         return sorted(set(reply.names))
 
     def knows(self, pattern: str) -> bool:
@@ -128,25 +124,27 @@ class SshMachine(Connected, ShellStore):
     def link_target(self, path: str) -> str | None:
         errand = Errand()
         errand.link(path)
-        return self._ask_again(errand).links.get(path)
+        return self.session.ask_again(errand).links.get(path)
 
     def folders(self, path: str) -> list[str]:
         errand = Errand()
         errand.folders(path)
-        reply = self._ask_again(errand)
+        reply = self.session.ask_again(errand)
         if path in reply.denied:
-            raise self._needs_root("reading this folder", path)
+            raise self.session.end.with_files().needs_root("reading this folder", path)
         return sorted(reply.folders)
 
     def search(self, spelling: Spelling) -> Found:
-        if self.windows is not None:
-            return Found((), ())
         words = [word for address in spelling.addresses for word in ("-e", str(address))]
         grep = (*GREP, *words, "{}", "+")
         errand = Errand()
         errand.run(grep, _USUAL)
         errand.run(LARGE, _USUAL)
-        found, large = self._ask_again(errand).ran
+        ran = self.session.ask_again(errand).ran
+        if not ran:
+            # In a registry nothing is searched.
+            return Found((), ())
+        found, large = ran
         return found_by_commands(self.name, spelling, [found], large)
 
     # --- doing --------------------------------------------------------------------------
@@ -156,14 +154,14 @@ class SshMachine(Connected, ShellStore):
         errand.run(argv, timeout)
         # What was read before may not be so any more.
         self._fetched = None
-        ran = self.ask(errand).ran
+        ran = self.session.ask(errand).ran
         _log.info("%s: %s: status %s", self.name, shlex.join(argv), ran[0].status if ran else None)
         return ran[0] if ran else not_asked(argv)
 
     def try_out(self, files: Mapping[str, str], argv: tuple[str, ...], timeout: float = _USUAL) -> Ran:
         errand = Errand()
         errand.try_out(files, argv, timeout)
-        ran = self.ask(errand).ran
+        ran = self.session.ask(errand).ran
         return ran[0] if ran else not_asked(argv)
 
     def make_folder(self, path: str) -> bool:
@@ -189,58 +187,41 @@ class SshMachine(Connected, ShellStore):
 
     def _do(self, errand: Errand, path: str) -> str:
         """The outcome of an errand that writes. Raises :class:`NoAccess` with what was said there."""
-        if self.windows is not None:
-            raise self._is_windows()
         self._fetched = None
-        done = self.ask(errand).done
-        for outcome, said in done:
+        done = self.session.ask(errand).done
+        there = self.session.end.with_files()
+        for outcome, message in done:
+            if outcome == "failed" and there.opened().uid == 0:
+                raise NoAccess(f"cannot be written on {self.name}: {message}", file=path)
             if outcome == "failed":
-                root = self.session_with_it().uid == 0
-                raise (
-                    NoAccess(f"cannot be written on {self.name}: {said}", file=path)
-                    if root
-                    else self._needs_root(f"writing this ({said})", path)
-                )
+                raise there.needs_root(f"writing this ({message})", path)
         return done[-1][0] if done else "failed"
 
     # --- what it knows of itself --------------------------------------------------------
 
     def vantage(self, interface: SurveyedInterface) -> Vantage:
-        """A relay there, or without root or Python its kernel's neighbour table; that of a Windows machine."""
-        if self.windows is not None:
-            if self.windows.is_restricted:
-                return Nowhere(
-                    f"on {self.name} no program can be run: its language mode is {self.windows.language_mode}"
-                )
-            return WindowsVantage(self.name, self._look, interface)
-        with self._lock:
-            root = self.session_with_it().uid == 0
-            why = "no Python there" if root else "no root there"
-            if root and self._relay_now() is not None:
-                return RelayVantage(self.name, self.relay, interface)
-        return ShellVantage(self.name, self.run, interface, why)
-
-    def why_not_alone(self) -> AnchorError | None:
-        return why_not_alone(self.name, self.destination, self._connector.effective().jump)
-
-    def why_no_change(self) -> AnchorError | None:
-        try:
-            session = self.session_with_it()
-        except OtherSystem:
-            return self.windows.why_no_change(self.name) if self.windows is not None else None
-        if session.uid == 0:
-            return None
-        why = f": {session.why_not_root}" if session.why_not_root else ""
-        return NoAccess(
-            f"changing {self.name} needs root, which cannot be had there{why}",
-            remedy="reach it as root, or as a user who may use sudo; nothing was changed",
-        )
+        return self.session.open().vantage(interface)
 
     def uptime(self) -> float:
         file = self._read_now("/proc/uptime")
         if file is None:
             raise NoAccess(f"{self.name} does not tell its uptime", file="/proc/uptime")
         return float(file.text.split()[0])
+
+
+class SshRights(Rights):
+    """What whoever is logged in may do there."""
+
+    def __init__(self, connection: Connection) -> None:
+        super().__init__(has_shell=True, has_tool=False)
+        self._connection = connection
+
+    def why_no_change(self) -> AnchorError | None:
+        return self._connection.open().why_no_change()
+
+    def why_not_alone(self) -> AnchorError | None:
+        connection = self._connection
+        return why_not_alone(connection.name, connection.destination, connection.end.connector.effective().jump)
 
 
 def _is_pattern(text: str) -> bool:

@@ -37,7 +37,7 @@ class FoundAt(NamedTuple):
     how: str
 
 
-class Session:
+class ShellSession:
     """An open session. ``uid`` is as whom the commands run there, ``why_not_root`` what keeps it from being root.
 
     ``address`` and ``port`` are the host's end of the connection.

@@ -20,7 +20,7 @@ def neighbours_of(
     """
     found: dict[str, NeighbourChecks] = {}
     try:
-        port = machine.ssh_port()
+        port = machine.session.port()
     except AnchorError:
         port = None
     for interface in host.interfaces:

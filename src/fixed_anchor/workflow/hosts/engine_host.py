@@ -7,12 +7,13 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
 from fixed_anchor.change import states
+from fixed_anchor.change.access import Rights
 from fixed_anchor.change.change import ChangeStatus, Draft, Record, Terms
 from fixed_anchor.change.target import Waiting
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.baseline import Baseline
 from fixed_anchor.core.config import InterfaceConfig
-from fixed_anchor.core.errors import AnchorError, ChangeOpen, InputError, NoAccess, Unreachable
+from fixed_anchor.core.errors import ChangeOpen, InputError, NoAccess, Unreachable
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.core.verification import FAIL, PASS, VerifyCheck, VerifyResult
 from fixed_anchor.engine import driver
@@ -35,34 +36,19 @@ class EngineHost:
     def __init__(self, machine: Machine) -> None:
         self.machine = machine
         self.name = machine.name
+        self.session = machine.session
         #: The file of the plan by which it was reached, and its name there, where it is another machine.
         self.of_plan: tuple[str, str] | None = None
         #: Those who look at its interfaces from beside, by the interfaces' names.
         self.neighbours: dict[str, NeighbourChecks] = {}
 
     @property
-    def words(self) -> tuple[str, ...]:
-        return self.machine.words
-
-    @property
-    def has_tool(self) -> bool:
-        return self.machine.has_tool
+    def rights(self) -> Rights:
+        return self.machine.rights
 
     @property
     def by_hand_page(self) -> str:
         return self.machine.store.by_hand_page
-
-    def session_address(self) -> IPAddress | None:
-        return self.machine.session_address()
-
-    def why_no_change(self) -> AnchorError | None:
-        return self.machine.why_no_change()
-
-    def why_not_alone(self) -> AnchorError | None:
-        return self.machine.why_not_alone()
-
-    def at_its_addresses(self) -> None:
-        self.machine.at_its_addresses()
 
     def last_cutover(self) -> str:
         return last_cutover(self.machine.store)
@@ -131,7 +117,7 @@ class EngineHost:
         while True:
             proven, why = None, "there is no new address to connect to"
             try:
-                proven = self.machine.answers_anew()
+                proven = self.session.answers_anew()
             except Unreachable as error:
                 # Switches and neighbours may need a moment.
                 why = error.what
@@ -191,7 +177,7 @@ class EngineHost:
         return driver.folder_of(self.machine.store, number)
 
     def command_without_tool(self, number: str, verb: str) -> str | None:
-        if not self.machine.has_shell:
+        if not self.rights.has_shell:
             return None
         # In double quotes, which every shell there takes alike.
         words = driver.engine_command(self.machine.store, number, verb)

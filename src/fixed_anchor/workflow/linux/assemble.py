@@ -75,8 +75,8 @@ def assemble(
     steps = msgspec.structs.replace(
         joined_steps(every),
         kernel=_kernel_steps(survey, names),
-        commit=tuple(map(give_back_command, leaving)) if machine.has_tool else (),
-        announce=tuple(announce_command(name) for name in names) if machine.has_tool else (),
+        commit=tuple(map(give_back_command, leaving)) if machine.rights.has_tool else (),
+        announce=tuple(announce_command(name) for name in names) if machine.rights.has_tool else (),
     )
     ends = {e.path: e.after.text for e in final.edits if e.after is not None}
     content = FileContent(

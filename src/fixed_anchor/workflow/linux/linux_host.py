@@ -109,14 +109,14 @@ class LinuxHost(EngineHost):
         It is done once, by whoever comes first.
         """
         try:
-            if self.machine.has_tool or self.status(number).state != states.CONFIRMED:
+            if self.rights.has_tool or self.status(number).state != states.CONFIRMED:
                 return []
             leases = msgspec.convert(driver.notes(self.machine.store, number).get("leases") or [], list[LeavingLease])
         except (InputError, NoAccess, msgspec.ValidationError):
             return []
         folder = f"{driver.folder_of(self.machine.store, number)}/given-back"
         try:
-            if not leases or not self.machine.make_folder(folder):
+            if not leases or not self.machine.store.make_folder(folder):
                 return []
             return list(give_back_from_seat(self.machine, leases))
         except NoAccess as error:

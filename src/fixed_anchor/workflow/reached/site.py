@@ -153,14 +153,14 @@ class Site:
             host = self.hosts((name,))[0]
             machine = self.machine(host) if host.reach is not None else None
             if machine is not None and machine is not self.here:
-                refusal = machine.why_no_change()
+                refusal = machine.rights.why_no_change()
                 if refusal is not None:
                     with located(self.plan.file, host.line):
                         raise refusal
                 return host, machine
         elif not self.own_hosts() and self.reached():
             raise self.nobody_named("name one with --host")
-        refusal = self.here.why_no_change()
+        refusal = self.here.rights.why_no_change()
         if refusal is not None and not self.here.running:
             raise refusal
         host = host_of_machine(self.plan, self.here_survey(), name)
