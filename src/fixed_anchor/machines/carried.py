@@ -20,6 +20,7 @@ class Carried(ShellStore):
 
     running = True
     is_afar = True
+
     def __init__(self, file: Path) -> None:
         self.file = file
         self.name = file.stem
