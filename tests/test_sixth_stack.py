@@ -108,6 +108,7 @@ class Mooringd:
     """The daemon, told by ``mooringctl``."""
 
     name, unit = "mooringd", "mooringd.service"
+    own_client, numbers_metrics, joins_resolvers = False, False, False
     busy: tuple[str, ...] = ("mooringctl (load|cast-off)",)
     charge = Questions(commands=(("mooringctl", "lines"),))
     further = Questions(files=("/run/moorings/lease.*",))

@@ -17,7 +17,8 @@ from fixed_anchor.core.survey import HostSurvey
 class Declared(msgspec.Struct, frozen=True):
     """What is declared for one interface, where, and who carries it out; ``kind`` is that of the link.
 
-    ``routes`` and ``addresses`` have the place of each that stands in a line of its own.
+    ``routes`` and ``addresses`` have the place of each that stands in a line of its own. ``own_client`` and
+    ``numbers_metrics`` are what the daemon says of itself (:class:`~fixed_anchor.daemons.protocol.Daemon`).
     """
 
     config: InterfaceConfig
@@ -26,6 +27,8 @@ class Declared(msgspec.Struct, frozen=True):
     kind: str
     routes: Mapping[Route, Place] = {}
     addresses: Mapping[IPAddress, Place] = {}
+    own_client: bool = False
+    numbers_metrics: bool = False
 
     def where(self, route: Route | None) -> Place:
         """Where a route stands, or all of it."""

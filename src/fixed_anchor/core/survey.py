@@ -11,10 +11,10 @@ from fixed_anchor.core.programs import Program
 
 #: How Linux and Windows call a link without a carrier, or one that is switched off.
 _DOWN = ("down", "disconnected", "disabled", "not present")
-#: The daemons that read interfaces(5): their lease client, dhclient, is a program of its own.
-INTERFACES_DAEMONS = ("ifupdown", "ifupdown2")
 #: Nobody writes /etc/resolv.conf but the administrator.
 NOBODY = "nobody"
+#: The one that writes it, and has resolvers and a search list for each link.
+FOR_EACH_LINK = "systemd-resolved"
 
 
 class Rival(msgspec.Struct, frozen=True):

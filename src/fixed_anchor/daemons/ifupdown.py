@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from fixed_anchor.change.steps import Step, Steps
 from fixed_anchor.core.config import LinkFacts
+from fixed_anchor.core.survey import FOR_EACH_LINK, NOBODY
 from fixed_anchor.daemons.bare import ipv6_setting, left_bare
 from fixed_anchor.daemons.ifupdown_running import change_bridge, fixed_in_one_go, stop_client
 from fixed_anchor.daemons.protocol import (
@@ -56,6 +57,7 @@ class Ifupdown:
     name = "ifupdown"
     unit = "networking.service"
     reads = "ifupdown"
+    own_client, numbers_metrics, joins_resolvers = True, False, False
     busy: tuple[str, ...] = ("(^|/)(ifup|ifdown)( |$)",)
     charge = Questions(commands=(is_enabled(unit),), files=(_IFSTATE,))
     further = Questions(files=("/var/lib/dhcp/dhclient*.leases", "/etc/dhcp/dhclient.conf", DHCPCD_CONF, DHCPCD_DUID))
@@ -72,10 +74,10 @@ class Ifupdown:
         return ()
 
     def resolver_place(self, writer: str) -> str:
-        if writer == "systemd-resolved":
+        if writer == FOR_EACH_LINK:
             # ifup's own hook for systemd-resolved breaks DNS: the daemon is told directly.
             return IN_DROP_IN
-        return IN_RESOLV_CONF if writer == "nobody" else IN_FILES
+        return IN_RESOLV_CONF if writer == NOBODY else IN_FILES
 
     def lease_file(self, interface: str) -> str | None:
         return "/etc/dhcp/dhclient.conf"

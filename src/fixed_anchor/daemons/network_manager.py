@@ -21,6 +21,7 @@ class NetworkManager:
     name = "NetworkManager"
     unit = "NetworkManager.service"
     reads = "NetworkManager"
+    own_client, numbers_metrics, joins_resolvers = False, True, False
     busy: tuple[str, ...] = (
         "nmcli .*(connection|con|c) (up|down|reload)",
         "nmcli .*(device|dev|d) (connect|disconnect|reapply)",

@@ -15,6 +15,7 @@ class NetworkScripts:
     name = "network-scripts"
     unit = "network.service"
     reads = "ifcfg"
+    own_client, numbers_metrics, joins_resolvers = False, False, True
     busy: tuple[str, ...] = ("(^|/)(ifup|ifdown)( |$)",)
     charge = Questions(commands=(is_enabled(unit),))
     further = Questions(files=("/etc/dhcp/dhclient-*.conf",))

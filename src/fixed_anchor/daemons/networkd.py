@@ -5,6 +5,7 @@ from __future__ import annotations
 from fixed_anchor.change.steps import Steps
 from fixed_anchor.core.config import LinkFacts
 from fixed_anchor.core.programs import NETWORKD_RELOAD
+from fixed_anchor.core.survey import NOBODY
 from fixed_anchor.daemons.bare import left_bare
 from fixed_anchor.daemons.protocol import IN_FILES, IN_RESOLV_CONF, Governs, Questions, Seen, is_enabled, runs
 from fixed_anchor.formats.protocol import Declaration
@@ -19,6 +20,7 @@ class Networkd:
     name = "systemd-networkd"
     unit = "systemd-networkd.service"
     reads = "networkd"
+    own_client, numbers_metrics, joins_resolvers = False, False, False
     busy: tuple[str, ...] = ("networkctl (reload|reconfigure|up|down)",)
     charge = Questions(commands=(is_enabled(unit),))
     further = Questions(files=(f"{LEASES}*",))
@@ -31,7 +33,7 @@ class Networkd:
 
     def resolver_place(self, writer: str) -> str:
         # It tells its resolvers to systemd-resolved alone.
-        return IN_RESOLV_CONF if writer == "nobody" else IN_FILES
+        return IN_RESOLV_CONF if writer == NOBODY else IN_FILES
 
     def lease_file(self, interface: str) -> str | None:
         return None

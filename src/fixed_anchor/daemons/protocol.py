@@ -97,6 +97,11 @@ class Daemon(Protocol):
     expressions (POSIX, and the same to Python) of the command lines that show it in the middle
     of something. ``charge`` is what must be asked to tell which links it governs, ``further``
     what a survey asks beyond that: its records of leases, say.
+
+    ``own_client``: its lease client is a program of its own, which writes /etc/resolv.conf where nobody else does, and
+    adds no second default route. ``numbers_metrics``: it numbers the metrics of leased routes by the kind of device,
+    as devices come. ``joins_resolvers``: the file of each interface has the resolvers of all, since they are written
+    over one another.
     """
 
     name: str
@@ -105,6 +110,9 @@ class Daemon(Protocol):
     busy: tuple[str, ...]
     charge: Questions
     further: Questions
+    own_client: bool
+    numbers_metrics: bool
+    joins_resolvers: bool
 
     def governs(self, interface: str, seen: Seen) -> Governs:
         """Whether it runs ``interface`` on a host of which that much was ``seen``."""

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from fixed_anchor.core.addresses import IPAddress, parse_address
+from fixed_anchor.core.survey import FOR_EACH_LINK, NOBODY
+from fixed_anchor.daemons.network_manager import NetworkManager
 from fixed_anchor.machines.readable import Readable
 
 RESOLV_CONF = "/etc/resolv.conf"
@@ -17,12 +19,12 @@ def owner(machine: Readable, active: frozenset[str]) -> str:
     """
     target = machine.link_target(RESOLV_CONF) or ""
     if "systemd/resolve/" in target:
-        return "systemd-resolved"
+        return FOR_EACH_LINK
     if "resolvconf" in target:
         return "resolvconf"
-    if "NetworkManager" in active:
-        return "NetworkManager"
-    return "nobody"
+    if NetworkManager.name in active:
+        return NetworkManager.name
+    return NOBODY
 
 
 def of_link(machine: Readable, interface: str) -> tuple[tuple[IPAddress, ...], tuple[str, ...]]:

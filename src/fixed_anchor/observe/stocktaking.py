@@ -12,7 +12,16 @@ from fixed_anchor.core.aside import NOT_AT_BOOT, Aside, Unreadable
 from fixed_anchor.core.config import Fallback, InterfaceConfig, LinkFacts, Place, Route
 from fixed_anchor.core.errors import AnchorError, OtherSystem
 from fixed_anchor.core.programs import Program, lacking
-from fixed_anchor.core.survey import HostSurvey, Lease, OpenFile, Rival, SurveyedInterface, Taker, TimeService
+from fixed_anchor.core.survey import (
+    FOR_EACH_LINK,
+    HostSurvey,
+    Lease,
+    OpenFile,
+    Rival,
+    SurveyedInterface,
+    Taker,
+    TimeService,
+)
 from fixed_anchor.daemons import DAEMONS, GENERATORS, programs
 from fixed_anchor.daemons.protocol import IN_FILES, IN_RESOLV_CONF
 from fixed_anchor.formats import FORMATS
@@ -323,7 +332,7 @@ def _running(
     writer: str,
 ) -> SurveyedInterface:
     name = link.facts.name
-    if writer == "systemd-resolved":
+    if writer == FOR_EACH_LINK:
         servers, search = resolvers.of_link(machine, name)
     else:
         servers, search = resolvers.of_resolv_conf(machine)

@@ -74,7 +74,7 @@ from fixed_anchor.core.rules.windows import (
     ROLE_MOVES,
     windows_findings,
 )
-from fixed_anchor.core.survey import INTERFACES_DAEMONS, NOBODY, HostSurvey, which_stack
+from fixed_anchor.core.survey import NOBODY, HostSurvey, which_stack
 
 DRAFT_REFUSED = FindingKind(
     "draft-refused",
@@ -274,8 +274,8 @@ def _rival(
             if route.metric == metric:
                 return f"the {route}", route
     # systemd-networkd gives leases a metric of their own, and ifup brings the second one up without a default route.
-    # NetworkManager numbers the devices of a kind as they come.
-    both = planned is not None and planned.daemon == other.daemon == "NetworkManager" and planned.kind == other.kind
+    # Where metrics are numbered the devices of a kind get them as they come.
+    both = planned is not None and planned.numbers_metrics and other.numbers_metrics and planned.kind == other.kind
     if both and version == 4 and metric is None and config.ipv4 == "dhcp" and config.lease_routes:
         return "the default route of its lease", None
     return None
@@ -317,7 +317,7 @@ def _resolvers(host: str, survey: HostSurvey, foreseen: Foreseen) -> Iterator[Fi
             if name in off and (found is None or found.lease is None):
                 # Nothing brings it up, and it is not up.
                 continue
-            if declared.daemon not in INTERFACES_DAEMONS or "dhcp" not in (declared.config.ipv4, declared.config.ipv6):
+            if not declared.own_client or "dhcp" not in (declared.config.ipv4, declared.config.ipv6):
                 continue
             leased = found.lease.resolvers if found is not None and found.lease is not None else ()
             leased += found.announced.resolvers if found is not None and found.announced is not None else ()

@@ -10,7 +10,7 @@ from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.config import InterfaceConfig
 from fixed_anchor.core.errors import NotSupported, located
 from fixed_anchor.core.plan import HostPlan, Plan
-from fixed_anchor.core.survey import INTERFACES_DAEMONS, HostSurvey, SurveyedInterface, TimeService
+from fixed_anchor.core.survey import FOR_EACH_LINK, HostSurvey, SurveyedInterface, TimeService
 from fixed_anchor.core.verification import Beside
 from fixed_anchor.core.wanted import wanted_config
 from fixed_anchor.daemons import DAEMONS
@@ -88,10 +88,10 @@ def _compose_time_servers(survey: HostSurvey, wanted: dict[str, InterfaceConfig]
 def _shared_place(survey: HostSurvey, name: str) -> str:
     """Where the host's resolvers go, for an interface of it.
 
-    The network scripts write those of each interface over the ones before: every file then has them all.
+    Where those of each interface are written over the ones before, every file has them all.
     """
     found = survey.interface(name)
-    if found is not None and found.daemon == "network-scripts":
+    if found is not None and found.daemon is not None and DAEMONS[found.daemon].joins_resolvers:
         return _EVERY_FILE
     return place_of(survey, found)
 
@@ -141,10 +141,11 @@ def beside(survey: HostSurvey, every: Mapping[str, InterfaceConfig], name: str) 
         resolvers |= set(other.lease.resolvers) if other.lease is not None else set()
         versions |= {r.destination.version for r in other.routes if r.is_default}
     found = survey.interface(name)
-    # systemd-resolved has resolvers and search list for each link; dhclient's script adds no second default route.
-    one_for_all = survey.resolv_conf_by != "systemd-resolved"
+    one_for_all = survey.resolv_conf_by != FOR_EACH_LINK
+    # Another one may have brought the only default route.
+    is_second = found is not None and found.daemon is not None and DAEMONS[found.daemon].own_client
     return Beside(
         frozenset(resolvers) if one_for_all else frozenset(),
         frozenset(search) if one_for_all else frozenset(),
-        frozenset(versions) if found is not None and found.daemon in INTERFACES_DAEMONS else frozenset(),
+        frozenset(versions) if is_second else frozenset(),
     )

@@ -17,6 +17,7 @@ from fixed_anchor.core.foreseen import Declared, Foreseen, going_from, refusal_o
 from fixed_anchor.core.plan import HostPlan, Plan
 from fixed_anchor.core.survey import HostSurvey, SurveyedInterface
 from fixed_anchor.core.wanted import wanted_config
+from fixed_anchor.daemons import DAEMONS
 from fixed_anchor.formats import FORMATS
 from fixed_anchor.formats.protocol import Declaration, Format
 from fixed_anchor.machines.protocol import Machine
@@ -53,8 +54,16 @@ def foresee(plan: Plan, host: HostPlan, machine: Machine, survey: HostSurvey, dr
                 routes = {r: _place_of(_named(r), now, places) for r in found.config.routes if r.next_hop is not None}
                 own = {p.file: now[p.file] for p in places if p.file in now}
                 addresses = {a.ip: _place_of([str(a.ip)], own, places) for a in found.config.addresses}
+                daemon = DAEMONS[found.daemon]
                 declared[interface.name] = Declared(
-                    found.config, found.daemon, places[0], interface.link.kind, routes, addresses
+                    found.config,
+                    found.daemon,
+                    places[0],
+                    interface.link.kind,
+                    routes,
+                    addresses,
+                    daemon.own_client,
+                    daemon.numbers_metrics,
                 )
                 asides += _renamed(form, files, interface, found.config, survey.others)
     asides += [a for a in survey.others if a.kind != RENAMED]
