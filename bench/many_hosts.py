@@ -100,12 +100,13 @@ def main() -> None:
             for name in ("h0", "far"):
                 taken.setdefault(("true", name), []).append(timed(seat, "ssh", "-o", "BatchMode=yes", name, "true"))
                 taken.setdefault(("survey", name), []).append(timed(seat, *survey(seat, name)))
-        median = {key: statistics.median(times) for key, times in taken.items()}
-        more = {what: (median[what, "far"] - median[what, "h0"]) / DELAY for what in ("true", "survey")}
+        # A busy machine adds to a time, and nothing takes a delay away: so the shortest of each tell.
+        least = {key: min(times) for key, times in taken.items()}
+        more = {what: (least[what, "far"] - least[what, "h0"]) / DELAY for what in ("true", "survey")}
         trips = more["survey"] - more["true"] + 2
         print(
             f"with {DELAY * 1000:.0f} ms of delay: a bare command {more['true']:.1f} round trips, a survey "
-            f"{more['survey']:.1f}: {trips:.1f} after the connection (at most {ROUND_TRIPS})"
+            f"{more['survey']:.1f}: {trips:.1f} after the connection (at most {ROUND_TRIPS}, and half a one for noise)"
         )
     if ratio > AT_MOST or memory > MEMORY or trips > ROUND_TRIPS + 0.5:
         raise SystemExit("above what is allowed")
