@@ -175,13 +175,17 @@ class Lines(Protocol):
 
 
 class Plan(msgspec.Struct, frozen=True):
-    """A whole addressing plan. ``file`` is the path it was read from, ``lines`` tells where its parts stand."""
+    """A whole addressing plan. ``file`` is the path it was read from, ``lines`` tells where its parts stand.
+
+    ``apart`` are groups of hosts of which never two are changed at the same time.
+    """
 
     file: str
     segments: dict[str, Segment]
     hosts: dict[str, HostPlan]
     site: str | None = None
     sources: tuple[SourceRef, ...] = ()
+    apart: tuple[tuple[str, ...], ...] = ()
     lines: Lines | None = None
 
     def where(self, *path: str | int, line: int) -> str:

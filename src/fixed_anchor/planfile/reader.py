@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import difflib
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from functools import partial
 from pathlib import Path
 from typing import TypeVar
@@ -116,12 +116,14 @@ def _plan(root: Value, text: str) -> Plan:
             root.report(InputError(f"the plan has no `{required}:`", file=file, expected=f"the key {required!r}"))
     segments = _named(fields.get("segments"), "segments by name", _segment)
     site = fields.get("site")
+    hosts = _hosts(fields["hosts"], segments) if "hosts" in fields else {}
     return Plan(
         file=file,
         segments=segments,
-        hosts=_hosts(fields["hosts"], segments) if "hosts" in fields else {},
+        hosts=hosts,
         site=site.attempt(site.text, None) if site else None,
         sources=fields["sources"].each(_source) if "sources" in fields else (),
+        apart=fields["apart"].each(partial(_apart, hosts)) if "apart" in fields else (),
         lines=PlanLines(text, file),
     )
 
@@ -152,6 +154,19 @@ def _source(item: Value) -> SourceRef:
     fields = item.fields((kind, *SOURCE_KINDS[kind]))
     options = {name: inner.attempt(inner.text, "") for name, inner in fields.items() if name != kind}
     return SourceRef(kind, path.text("a path"), key.line, options)
+
+
+_APART = "a list of two hosts or more, in a list of such lists"
+
+
+def _apart(hosts: dict[str, HostPlan], group: Value) -> tuple[str, ...]:
+    """Hosts of which never two are changed at the same time."""
+    if not group.is_list:
+        raise group.error("a single host stands here", expected=_APART, remedy="write apart: [[HOST, HOST]]")
+    names = tuple(_known(item, hosts, "host") for item in group.items())
+    if len(set(names)) < 2 or len(set(names)) != len(names):
+        raise group.error("these are not two hosts or more, each once", expected=_APART)
+    return names
 
 
 def _segment(name: str, key: Value, value: Value) -> Segment:
@@ -303,7 +318,7 @@ def _interface(name: str, key: Value, value: Value, segments: dict[str, Segment]
     ipv4 = key.attempt(lambda: _method(fields, 4, 4 in versions if sure else None), "untouched")
     return InterfacePlan(
         name=name,
-        segment=read_key(fields, "segment", lambda v: _segment_name(v, segments), ""),
+        segment=read_key(fields, "segment", lambda v: _known(v, segments, "segment"), ""),
         mac=read_key(fields, "mac", mac_of, None),
         hold=hold,
         ipv4=ipv4,
@@ -335,14 +350,16 @@ def _twice(value: Value) -> InputError:
     return value.error("an address stands twice", expected="each address once")
 
 
-def _segment_name(value: Value, segments: dict[str, Segment]) -> str:
-    name = value.text("a segment's name")
-    if name in segments:
+def _known(value: Value, named: Collection[str], what: str) -> str:
+    """The name of one of ``named``, which are the plan's: segments, say."""
+    name = value.text(f"a {what}'s name")
+    if name in named:
         return name
-    near = difflib.get_close_matches(name, segments, 1, 0.6)
+    near = difflib.get_close_matches(name, named, 1, 0.6)
+    some = list(named)[:20]
     raise value.error(
-        f"there is no segment {name!r} in this plan",
-        expected="one of " + ", ".join(segments) if segments and not near else None,
+        f"there is no {what} {name!r} in this plan",
+        expected="one of " + ", ".join(some) if some and not near else None,
         remedy=f"did you mean {near[0]!r}?" if near else None,
     )
 

@@ -159,6 +159,10 @@ class PlanShape(Struct, forbid_unknown_fields=True):
     sources: Annotated[
         list[dict[str, str]], _says("files that know which addresses are spoken for, each `KIND: PATH`")
     ] = []
+    apart: Annotated[
+        list[Annotated[list[Text], Meta(min_length=2)]],
+        _says("groups of hosts of which never two are changed at the same time, each `[HOST, HOST, ...]`"),
+    ] = []
 
 
 def keys(shape: type[Struct]) -> dict[str, None]:
