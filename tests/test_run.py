@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+import msgspec
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -31,6 +32,7 @@ from fixed_anchor.workflow.run import (
     Keep,
     Member,
     Outcome,
+    Prepared,
     Run,
     TooLate,
     Unanswered,
@@ -228,12 +230,65 @@ def test_five_of_which_one_is_lost() -> None:
 
 
 def test_no_more_at_once_than_was_said() -> None:
-    run = Run([member(name) for name in ("a", "b", "c")], at_once=2)
+    run = Run([member(name) for name in ("a", "b", "c")], at_once=2, tolerate=1)
     assert [action.name for action in run.start()] == ["a", "b"]
     assert run.step(happens("begun", "a", 1.0))[0].name == "a"
     (begun,) = run.step(happens("refused", "b", 2.0))
     assert begun.name == "c"
     assert [run.state(name) for name in run.names] == ["watched", "failed", "begun"]
+
+
+DONE = "begun waiting good heard confirmed"
+BACK = "begun waiting bad heard rolled-back"
+#: Members in their waves, a wave behind each bar, and after `<` those that one waits for; how each fares, one after the
+#: other; how many are tolerated; and what has become of each.
+WAVES: dict[str, tuple[str, dict[str, str], int, str]] = {
+    "wave by wave": (
+        "a | b c | d",
+        {"a": DONE, "b": DONE, "c": DONE, "d": DONE},
+        0,
+        "a ended, b ended, c ended, d ended",
+    ),
+    "the next wave waits": ("a | b", {"a": "begun waiting good heard waiting"}, 0, "a watched, b planned"),
+    "so does that of which one is over": ("a b | c", {"a": DONE, "b": "begun"}, 0, "a ended, b watched, c planned"),
+    "one that is rolled back ends it": ("a b | c | d", {"a": BACK, "b": DONE}, 0, "a ended, b ended, c held, d held"),
+    "one that is not begun ends it": ("a | b", {"a": "refused"}, 0, "a failed, b held"),
+    "one that is lost ends it": ("a | b", {"a": "begun activating silent gone"}, 0, "a failed, b held"),
+    "one that is stuck ends it": ("a | b", {"a": "begun stuck"}, 0, "a ended, b held"),
+    "what is under way goes on": ("a b | c", {"b": "begun", "a": BACK}, 0, "a ended, b watched, c held"),
+    "one is tolerated": ("a | b | c", {"a": BACK, "b": DONE, "c": BACK}, 1, "a ended, b ended, c ended"),
+    "two are not": ("a | b | c | d", {"a": BACK, "b": BACK}, 1, "a ended, b ended, c held, d held"),
+    "who waits for it is held": ("a | b<a c | d<b", {"a": BACK, "c": DONE}, 9, "a ended, b held, c ended, d held"),
+    "who waits for one that is good is not": ("a | b<a", {"a": DONE, "b": DONE}, 0, "a ended, b ended"),
+    "half of it is not good": ("a | b", {"a": "begun waiting good heard half-confirmed"}, 0, "a ended, b held"),
+    "it is drafted in its turn": ("a | b!", {"a": DONE, "b": "prepared baseline begun"}, 0, "a ended, b watched"),
+    "it cannot be drafted": ("a! | b", {"a": "refused"}, 0, "a failed, b held"),
+    "it does not answer when its turn has come": ("a! | b", {"a": "silent"}, 0, "a failed, b held"),
+}
+
+
+@pytest.mark.parametrize("name", WAVES)
+def test_waves(name: str) -> None:
+    text, fares, tolerate, wanted = WAVES[name]
+    members = []
+    for number, wave in enumerate(text.split(" | ")):
+        for word in wave.split():
+            one, _, after = word.partition("<")
+            made = msgspec.structs.replace(member(one.rstrip("!")), wave=number, after=tuple(filter(None, [after])))
+            members.append(msgspec.structs.replace(made, draft=None) if one.endswith("!") else made)
+    run = Run(members, at_once=2, tolerate=tolerate)
+    begun = [action.name for action in run.start()]
+    for one, words in fares.items():
+        for at, word in enumerate(words.split()):
+            assert one in begun, f"{one} has not begun"
+            if word == "prepared":
+                actions = run.step(Prepared(one, float(at), member(one, "looks")))
+            else:
+                actions = run.step(happens(word.replace("-", " "), one, float(at)))
+            begun += [action.name for action in actions]
+    assert ", ".join(f"{one} {run.state(one)}" for one in run.names) == wanted
+    held = [outcome for one in run.names if (outcome := run.outcome(one)) is not None and outcome.is_held]
+    assert all(outcome.why and outcome.exit_status == 1 for outcome in held)
 
 
 @pytest.mark.parametrize("after", range(9))

@@ -53,6 +53,10 @@ class Session:
         """The port of its sshd, by which the operator's own session comes in; ``None`` where none does."""
         return None
 
+    def through(self) -> tuple[str, ...]:
+        """The hosts that the connection leads through, as they are named at the seat."""
+        return ()
+
     def let_go(self) -> None:
         """Nothing more is asked for the time being: a connection may end, and is made again when it is wanted."""
 

@@ -180,7 +180,7 @@ def watch(app: App, target: HostTarget, member: Member, findings: Iterable[Findi
         raise outcome.error
     if outcome.is_left:
         return Watched(outcome.exit_status)
-    if outcome.verified is not None and outcome.state == states.CONFIRMED and member.draft.grace:
+    if outcome.verified is not None and outcome.state == states.CONFIRMED and member.drafted.grace:
         app.say("the old address has gone; looked at once more:")
         show_verify(app.out, outcome.verified)
     give_back_from_seat(app, target, outcome.number)
@@ -190,7 +190,7 @@ def watch(app: App, target: HostTarget, member: Member, findings: Iterable[Findi
         host=target.name,
         change=change(target.name, _now(target, run, outcome.number)),
         findings=[found_finding(f) for f in findings],
-        draft=host_drafted(member.draft),
+        draft=host_drafted(member.drafted),
         checks=checks(outcome.verified),
     )
     return Watched(outcome.exit_status, made)

@@ -36,6 +36,10 @@ class Facts(msgspec.Struct, frozen=True, dict=True):
     ``hosts`` are those that are checked; the mappings are by the names of hosts. ``wire`` is ``None`` where nobody was
     to look. ``searched`` is what was found of addresses that go, or why a host could not be searched. ``around`` are
     the surveys of the plan's other hosts, where a rule asks what is in force there.
+
+    Where several hosts are changed in their order, ``handed`` are the addresses that one lets go of before another one
+    takes them, each with the MACs of the former; ``arriving`` are those at which gateways, resolvers and DHCP servers
+    are to be before anybody relies on them.
     """
 
     hosts: tuple[HostPlan, ...]
@@ -49,6 +53,8 @@ class Facts(msgspec.Struct, frozen=True, dict=True):
     searched: Mapping[str, Elsewhere | AnchorError] = {}
     around: tuple[HostSurvey, ...] = ()
     carried: CarriedEvidence | None = None
+    handed: Mapping[IPAddress, frozenset[str]] = {}
+    arriving: frozenset[IPAddress] = frozenset()
 
     @property
     def plan(self) -> Plan:

@@ -197,6 +197,11 @@ class Judgement:
             self._of_segments[mine] = [f for f in self._of_all if f.segment is None or f.segment in mine]
         return self._of_segments[mine]
 
+    def standing(self, host: str, accepted: Sequence[Acceptance]) -> list[Finding]:
+        """What stops the change of one host of several, and is accepted by none of ``accepted``."""
+        stops = [f for f in (*self.by_host.get(host, ()), *self._general(host)) if f.stops]
+        return [f for f in stops if not any(a.covers(f) for a in accepted)]
+
     def unless_accepted(self, accepted: Sequence[Acceptance]) -> list[Acceptance]:
         """The acceptances of ``accepted`` by which a change may begin, each once.
 

@@ -2,25 +2,39 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 
 from fixed_anchor.change.change import Draft
+from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.errors import AnchorError, InputError
 from fixed_anchor.core.foreseen import Foreseen
 from fixed_anchor.core.plan import HostPlan
+from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.workflow.reached.site import Site
-from fixed_anchor.workflow.targets import target_of
+from fixed_anchor.workflow.targets import HostTarget, target_of
 
 
-def drafts_of(site: Site, hosts: Iterable[HostPlan]) -> dict[str, Draft | AnchorError]:
-    """The draft of each host that is reached, or why there is none: what is planned cannot be written there."""
+def _nothing(target: HostTarget, survey: HostSurvey) -> frozenset[IPAddress]:
+    return frozenset()
+
+
+def drafts_of(
+    site: Site,
+    hosts: Iterable[HostPlan],
+    hold: Callable[[HostTarget, HostSurvey], frozenset[IPAddress]] = _nothing,
+) -> dict[str, Draft | AnchorError]:
+    """The draft of each host that is reached, or why there is none: what is planned cannot be written there.
+
+    ``hold`` tells which addresses of today stay until the decision.
+    """
     made: dict[str, Draft | AnchorError] = {}
     for host in hosts:
         machine, survey = site.machine(host), site.survey(host)
         if machine is None or survey is None:
             continue
         try:
-            made[host.name] = target_of(machine).draft(site.plan, host, survey)
+            target = target_of(machine)
+            made[host.name] = target.draft(site.plan, host, survey, hold(target, survey))
         except AnchorError as error:
             made[host.name] = error
     return made

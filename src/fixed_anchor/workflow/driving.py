@@ -33,6 +33,8 @@ from fixed_anchor.workflow.run import (
     Keep,
     Look,
     Member,
+    Prepare,
+    Prepared,
     Run,
     TakeBaseline,
     TooLate,
@@ -55,15 +57,23 @@ class StillOpen(Event, frozen=True):
 
 #: Hears every event, after the run was stepped by it.
 Hears = Callable[[Event], None]
+#: Drafts a member whose turn has come, on its terms.
+Prepares = Callable[[Member], Member]
 
 
-def drive(run: Run, targets: Mapping[str, Target], hears: Hears) -> None:
+def _as_it_is(member: Member) -> Member:
+    return member
+
+
+def drive(run: Run, targets: Mapping[str, Target], hears: Hears, prepares: Prepares = _as_it_is) -> None:
     """Carries ``run`` out on ``targets``, by the names of its members, until it is over.
+
+    ``prepares`` drafts those that have no draft yet, when their turn has come.
 
     Ctrl-C ends the watching, not the changes: the run is told, and this returns. If this process dies, the guards go
     on without it. What fails is the outcome of its member, and is not raised.
     """
-    driver = _Driver(run, targets, hears)
+    driver = _Driver(run, targets, hears, prepares)
     try:
         driver.go()
     except KeyboardInterrupt:
@@ -73,8 +83,8 @@ def drive(run: Run, targets: Mapping[str, Target], hears: Hears) -> None:
 
 
 class _Driver:
-    def __init__(self, run: Run, targets: Mapping[str, Target], hears: Hears) -> None:
-        self._run, self._targets, self._hears = run, targets, hears
+    def __init__(self, run: Run, targets: Mapping[str, Target], hears: Hears, prepares: Prepares) -> None:
+        self._run, self._targets, self._hears, self._prepares = run, targets, hears, prepares
         #: What is to be done, by its moment, and the order in which that was said.
         self._due: list[tuple[float, int, Action]] = []
         self._count = 0
@@ -131,7 +141,11 @@ class _Driver:
         return made
 
     def _perform(self, action: Action, target: Target, member: Member, tells: Callable[[StillOpen], None]) -> Event:
-        name, draft, terms = action.name, member.draft, self._run.terms(action.name)
+        name = action.name
+        if isinstance(action, Prepare):
+            made = self._prepares(member)
+            return Prepared(name, time.monotonic(), made)
+        draft, terms = member.drafted, self._run.terms(name)
         if isinstance(action, TakeBaseline):
             assert member.survey is not None
             baseline = target.baseline(draft, member.survey)
@@ -184,7 +198,7 @@ def _looked_at(
     open_still: Callable[[tuple[VerifyCheck, ...], float], None],
 ) -> VerifyResult:
     """The verification of a change that waits: over a new connection where one is wanted, and by neighbours."""
-    draft, terms, until = member.draft, run.terms(member.name), time.monotonic() + left
+    draft, terms, until = member.drafted, run.terms(member.name), time.monotonic() + left
 
     def answers(seconds: float) -> VerifyCheck:
         return target.answers_anew(draft.host, draft.interfaces[0], seconds)

@@ -9,7 +9,8 @@ Each member is in one of these states; its moves are those of the table, and no 
 ============  ====================================  ==========================================================
 state         what goes on                          left by
 ============  ====================================  ==========================================================
-``planned``   its turn has not come                 another member's end, or the beginning -> ``recorded``
+``planned``   its turn has not come                 its wave begins -> ``prepared``, ``recorded``; or ``held``
+``prepared``  it is looked at once more, and drafted  a draft -> ``recorded``; an error -> ``failed``
 ``recorded``  what is there before is looked at     a baseline -> ``begun``; an error -> ``failed``
 ``begun``     its guard is started                  a number -> ``watched``; an error -> ``failed``
 ``watched``   its engine is asked how it is         a status -> the same, ``looked at``, or ``ended``
@@ -20,6 +21,7 @@ state         what goes on                          left by
 ``ended``     over: confirmed, rolled back, stuck
 ``failed``    over: nothing was begun, or it was not seen again
 ``left``      nobody watches any more; its guard goes on
+``held``      over: it was not begun, since others before it did not end well
 ============  ====================================  ==========================================================
 
 The rules on which others rely:
@@ -29,6 +31,8 @@ The rules on which others rely:
 2. A member that does not answer is asked again as long as its guard may need to end it. Nothing is concluded from
    silence but that.
 3. What comes late (a verification after the decision, an answer of a member that is over) moves nothing.
+4. A wave begins when every member of the one before is over. Once more members than are tolerated have not ended well,
+   and of those that one waits for any, nothing new is begun; what is under way goes on to its end.
 """
 
 from __future__ import annotations
@@ -54,10 +58,12 @@ from fixed_anchor.core.verification import AS_PLANNED, NOT_AS_PLANNED, VerifyRes
 
 PLANNED, RECORDED, BEGUN, WATCHED, LOOKED_AT = "planned", "recorded", "begun", "watched", "looked at"
 TOLD, KEPT, SEEN_OFF, ENDED, FAILED, LEFT = "told", "kept", "seen off", "ended", "failed", "left"
+PREPARED, HELD = "prepared", "held"
 
 #: To which states a member goes from each: the moves of the table above.
 MOVES: dict[str, tuple[str, ...]] = {
-    PLANNED: (RECORDED, BEGUN, LEFT),
+    PLANNED: (PREPARED, RECORDED, BEGUN, HELD, LEFT),
+    PREPARED: (RECORDED, FAILED, LEFT),
     RECORDED: (BEGUN, FAILED, LEFT),
     BEGUN: (WATCHED, FAILED, LEFT),
     WATCHED: (LOOKED_AT, SEEN_OFF, ENDED, FAILED, LEFT),
@@ -68,6 +74,7 @@ MOVES: dict[str, tuple[str, ...]] = {
     ENDED: (),
     FAILED: (),
     LEFT: (),
+    HELD: (),
 }
 #: In which a member is over.
 OVER = tuple(state for state, moves in MOVES.items() if not moves)
@@ -82,13 +89,22 @@ class Member(msgspec.Struct, frozen=True):
     """One change of a run: its target's name, what is done, and how it is guarded.
 
     ``survey`` is what its draft was made from, given where what answers before is not known yet: it is looked at then,
-    and belongs to the terms.
+    and belongs to the terms. One of many has no ``draft`` until its turn has come: it is prepared then. It belongs to a
+    ``wave``, and waits for the good end of those that it comes ``after``.
     """
 
     name: str
-    draft: Draft
+    draft: Draft | None
     terms: Terms
     survey: HostSurvey | None = None
+    wave: int = 0
+    after: tuple[str, ...] = ()
+
+    @property
+    def drafted(self) -> Draft:
+        """Its draft, once it has one."""
+        assert self.draft is not None, f"{self.name} is not prepared"
+        return self.draft
 
 
 # --- what is to be done -------------------------------------------------------------------------------
@@ -98,6 +114,10 @@ class Action(msgspec.Struct, frozen=True):
     """Something to be done for the member ``name``."""
 
     name: str
+
+
+class Prepare(Action, frozen=True):
+    """Look whether what it needs is there, and draft it where it is not drafted yet."""
 
 
 class TakeBaseline(Action, frozen=True):
@@ -148,6 +168,12 @@ class Event(msgspec.Struct, frozen=True):
 
     name: str
     at: float
+
+
+class Prepared(Event, frozen=True):
+    """It is drafted, on these terms."""
+
+    member: Member
 
 
 class BaselineTaken(Event, frozen=True):
@@ -207,7 +233,8 @@ class Outcome(msgspec.Struct, frozen=True):
     ``is_incomplete`` says that it is kept, and not every file of its final state could be written; ``why`` is
     what decided it. ``unheard`` are the checks by which it was rolled back, although all was as planned on the host:
     nobody on the segment, where the gateway had answered before, answered its new address. ``error`` is why nothing
-    was begun, or why it was not seen again; ``is_left`` that nobody watched it to its end.
+    was begun, or why it was not seen again; ``is_left`` that nobody watched it to its end, ``is_held`` that it was not
+    begun since others did not end well, which ``why`` names.
     """
 
     number: str
@@ -218,12 +245,20 @@ class Outcome(msgspec.Struct, frozen=True):
     unheard: tuple[str, ...] = ()
     error: AnchorError | None = None
     is_left: bool = False
+    is_held: bool = False
+
+    @property
+    def is_good(self) -> bool:
+        """Whether others may rely on it: it is kept, as a whole."""
+        return self.state == states.CONFIRMED and not self.is_incomplete
 
     @property
     def exit_status(self) -> int:
         """The exit status that a command ends with."""
         if self.is_left:
             return EXIT_INTERRUPTED
+        if self.is_held:
+            return EXIT_AGAINST
         if self.error is not None:
             return self.error.exit_status
         if self.is_incomplete:
@@ -265,13 +300,15 @@ class _Progress:
 class Run:
     """One or more changes, carried out together. :meth:`start` and :meth:`step` return what is to be done next.
 
-    At most ``at_once`` members are under way at the same time, in the order in which they are given.
+    At most ``at_once`` members are under way at the same time, wave by wave, in the order in which they are given. So
+    many of them as are to ``tolerate`` may end otherwise than well before nothing more is begun.
     """
 
-    def __init__(self, members: Sequence[Member], at_once: int = 1) -> None:
+    def __init__(self, members: Sequence[Member], at_once: int = 1, tolerate: int = 0) -> None:
         self._members = {member.name: _Progress(member) for member in members}
         assert len(self._members) == len(members), "two members of one name"
         self._at_once = at_once
+        self._tolerate = tolerate
 
     @property
     def is_over(self) -> bool:
@@ -284,7 +321,7 @@ class Run:
         return tuple(self._members)
 
     def member(self, name: str) -> Member:
-        """A member as it was given."""
+        """A member as it was given, or as it was prepared."""
         return self._members[name].member
 
     def state(self, name: str) -> str:
@@ -340,12 +377,17 @@ class Run:
     def _next_ones(self) -> tuple[Action, ...]:
         """The beginnings of those whose turn has come."""
         begun: list[Action] = []
+        self._hold_back()
         under_way = sum(one.state not in (PLANNED, *OVER) for one in self._members.values())
+        wave = min((one.member.wave for one in self._members.values() if one.state not in OVER), default=0)
         for name, one in self._members.items():
-            if one.state != PLANNED or under_way >= self._at_once:
+            if one.state != PLANNED or under_way >= self._at_once or one.member.wave != wave:
                 continue
             under_way += 1
-            if one.member.survey is not None:
+            if one.member.draft is None:
+                one.goes(PREPARED)
+                begun.append(Prepare(name))
+            elif one.member.survey is not None:
                 one.goes(RECORDED)
                 begun.append(TakeBaseline(name))
             else:
@@ -353,9 +395,21 @@ class Run:
                 begun.append(Begin(name, one.terms))
         return tuple(begun)
 
+    def _hold_back(self) -> None:
+        """Ends those that are not to be begun any more."""
+        bad = [n for n, one in self._members.items() if one.outcome is not None and not one.outcome.is_good]
+        failed = [name for name in bad if self._members[name].state != HELD]
+        planned = [(name, one) for name, one in self._members.items() if one.state == PLANNED]
+        for name, one in planned:
+            awaited = [other for other in one.member.after if other in bad]
+            if len(failed) > self._tolerate or awaited:
+                why = f"it waits for {', '.join(awaited)}" if awaited else f"{_few(failed)} did not end well"
+                one.ends(Outcome("", states.NOT_BEGUN, None, why=why, is_held=True), HELD)
+                bad.append(name)
+
     def _unanswered(self, one: _Progress, event: Unanswered) -> Iterable[Action]:
         """It is asked again; after the time that its guard may need, it is given up."""
-        if one.state in (RECORDED, BEGUN):
+        if one.state in (PREPARED, RECORDED, BEGUN):
             return _fails(one, event.error)
         if one.state == SEEN_OFF:
             # It is kept, and cannot be looked at once more.
@@ -402,6 +456,19 @@ def _over(one: _Progress) -> tuple[Action, ...]:
     return one.ends(Outcome(one.number, now.state, one.verified, now.is_incomplete, now.why, unheard))
 
 
+def _few(names: Sequence[str]) -> str:
+    return ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
+
+
+def _prepared(one: _Progress, event: Event) -> tuple[Action, ...]:
+    if not isinstance(event, Prepared):
+        return ()
+    one.member, one.terms = event.member, event.member.terms
+    one.left = float(one.terms.confirm_within)
+    one.goes(RECORDED)
+    return (TakeBaseline(event.name),)
+
+
 def _recorded(one: _Progress, event: Event) -> tuple[Action, ...]:
     if not isinstance(event, BaselineTaken):
         return ()
@@ -426,7 +493,7 @@ def _watched(one: _Progress, event: Event) -> tuple[Action, ...]:
     one.last, one.lost_since = now, None
     one.left = float(now.left) if now.left is not None and now.left > 0 else one.left
     if not now.is_open or now.state == states.STUCK:
-        if now.state == states.CONFIRMED and one.member.draft.grace:
+        if now.state == states.CONFIRMED and one.member.drafted.grace:
             # The old address has gone meanwhile: what is in force now has not been looked at yet.
             one.goes(SEEN_OFF)
             return (Look(event.name, one.number, None, is_last=True),)
@@ -476,6 +543,7 @@ def _seen_off(one: _Progress, event: Event) -> tuple[Action, ...]:
 
 #: What each state makes of an event; what is none of its own moves nothing.
 _STEPS = {
+    PREPARED: _prepared,
     RECORDED: _recorded,
     BEGUN: _begun,
     WATCHED: _watched,

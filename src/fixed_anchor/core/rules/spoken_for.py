@@ -156,10 +156,10 @@ def knowledge_findings(case: InterfaceCase) -> Iterator[Finding]:
             continue
         about = _about(known, host, interface, held.address)
         yield from _of_pools(known, interface, held.address, leased_now, about)
-        yield from _of_others(known, host, interface, held.address, held_now, about)
+        yield from _of_others(case, held.address, held_now, about)
     for address in interface.expect:
         about = _about(known, host, interface, address)
-        yield from _of_others(known, host, interface, address, held_now, about)
+        yield from _of_others(case, address, held_now, about)
         yield from _expected(known, interface, address, about)
     if known.knows_names:
         yield from _forward_names(known, host, interface, raised)
@@ -237,15 +237,11 @@ def _where_reserved(known: Knowledge, name: str, kept: ReservationClaim) -> str:
 
 
 def _of_others(
-    known: Knowledge,
-    host: HostPlan,
-    interface: InterfacePlan,
-    address: IPAddress,
-    held_now: tuple[IPAddress, ...],
-    about: Raised,
+    case: InterfaceCase, address: IPAddress, held_now: tuple[IPAddress, ...], about: Raised
 ) -> Iterator[Finding]:
     """Everybody else who is known to have, or to be kept, ``address``."""
-    names = _names_of(known, host, interface)
+    known, interface = case.known, case.interface
+    names = _names_of(known, case.host, interface)
     for kept in known.reservations(address):
         if not _is_ours(kept.mac, kept.client, interface, names):
             yield about(
@@ -258,6 +254,9 @@ def _of_others(
             if address not in held_now:
                 what = f"a client of the DHCP server found {address} in use by somebody else"
                 yield about(LEASED_TO_ANOTHER, what, seen_in=str(lease.place))
+        elif lease.mac is not None and lease.mac in case.facts.handed.get(address, ()):
+            # Its holder gives it back before.
+            continue
         elif not _is_ours(lease.mac, lease.name, interface, names):
             client = lease.mac or "a client"
             yield about(

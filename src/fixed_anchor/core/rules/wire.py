@@ -111,7 +111,9 @@ def wire_findings(case: InterfaceCase) -> Iterator[Finding]:
         )
     for address in asked:
         answer = answers.get(address)
-        for holder in answer.foreign(own_macs) if answer is not None else ():
+        foreign = answer.foreign(own_macs) if answer is not None else ()
+        # Who lets go of it before its turn is the order's, and no finding.
+        for holder in [h for h in foreign if h.mac not in case.facts.handed.get(address, ())]:
             assert answer is not None
             yield raised(
                 ANSWERS_ON_WIRE,
@@ -137,7 +139,7 @@ def wire_findings(case: InterfaceCase) -> Iterator[Finding]:
             )
     for gateway in gateways:
         answer = answers.get(gateway)
-        if answer is not None:
+        if answer is not None and (answer.holders or gateway not in case.facts.arriving):
             yield from _of_gateway(gateway, answer, raised)
 
 
@@ -210,7 +212,7 @@ def resolver_findings(case: SegmentCase) -> Iterator[Finding]:
     """Resolvers of the segment that did not answer."""
     segment = case.segment
     for resolver, vantage in case.wire.silent.items():
-        if resolver in segment.resolvers:
+        if resolver in segment.resolvers and resolver not in case.facts.arriving:
             what = f"the resolver {resolver} of {segment.name} does not answer"
             yield finding(RESOLVER_SILENT, what, address=resolver, seen_in=vantage)
 

@@ -92,6 +92,15 @@ class Connection(Session):
     def port(self) -> int | None:
         return self.open().opened().port
 
+    def through(self) -> tuple[str, ...]:
+        """The jump hosts of ssh_config(5), ``[user@]host[:port]`` each."""
+        jump = self.end.connector.effective().jump
+        if " " in jump:
+            # A command of the user's own: where it leads through, nobody knows.
+            return ()
+        hosts = [one.rpartition("@")[2] for one in jump.split(",") if one]
+        return tuple(h[1:].partition("]")[0] if h.startswith("[") else h.partition(":")[0] for h in hosts)
+
     def at_its_addresses(self) -> None:
         """From now on it is looked for at the addresses that it is to hold first, by a new connection."""
         self._drop()
