@@ -194,8 +194,8 @@ def test_the_order(name: str) -> None:
     assert {one.host for one in made.left_out} == set(left_out)
     for one in made.left_out:
         assert left_out[one.host] in one.why
-    # Nothing has a place without a reason, but for what is simply next.
-    assert all(turn.why for turn in made.waves[0]) if made.waves else True
+    # Nothing has a place without a reason.
+    assert all(turn.why for turn in made.turns)
 
 
 def test_who_alone_can_look_at_a_host_is_not_changed_with_it() -> None:

@@ -111,12 +111,6 @@ def _hosts(text: str) -> Callable[[FC], FC]:
 PLAN = click.argument("plan", type=click.Path(readable=False))
 HOSTS = _hosts("Only this host of the plan; repeatable.")
 HOSTS_TO_REACH = _hosts("This host of the plan, or without one a host over SSH: ssh:[USER@]NAME[:PORT]; repeatable.")
-HOST = click.option(
-    "--host",
-    metavar="NAME",
-    shell_complete=offers.hosts,
-    help="The host of the plan; needed where the plan reaches it.",
-)
 CHANGE = click.argument("change", metavar="[CHANGE]", required=False, shell_complete=offers.changes)
 OF_PLAN = click.option(
     "--plan",

@@ -14,7 +14,6 @@ from fixed_anchor.commands.app import App
 from fixed_anchor.commands.common import (
     CONFIRM_WITHIN,
     GRACE,
-    HOST,
     JSON,
     NOTE,
     PATIENCE,
@@ -22,13 +21,15 @@ from fixed_anchor.commands.common import (
     POOLS,
     UNATTENDED,
     AcceptType,
+    AddressType,
     acceptances,
     examples,
     patience_of,
 )
+from fixed_anchor.commands.cutover_all import Wishes, cutover_all
 from fixed_anchor.commands.failure import tell_line
 from fixed_anchor.commands.watching import watch
-from fixed_anchor.core.addresses import AddressRange
+from fixed_anchor.core.addresses import AddressRange, IPAddress
 from fixed_anchor.core.baseline import Judge
 from fixed_anchor.core.errors import (
     EXIT_DONE,
@@ -52,16 +53,29 @@ from fixed_anchor.workflow.notes import about, told
 from fixed_anchor.workflow.run import Member
 from fixed_anchor.workflow.verify import verify
 
+#: So many hosts are changed at the same time, where nobody says otherwise.
+_AT_ONCE = 8
+
+_HOST = click.option(
+    "--host",
+    "hosts",
+    multiple=True,
+    metavar="NAME",
+    shell_complete=offers.hosts,
+    help="The host of the plan; needed where the plan reaches it. With --all it takes the seat or a jump host in.",
+)
+
 
 @click.command(
     help="Check, save, write, bring into force, verify, and wait for confirmation; else roll it all back.",
     epilog=examples(
         ("sudo fixed-anchor cutover plan.yaml --dry-run", "check and draft, and do nothing"),
         ("sudo fixed-anchor cutover plan.yaml --confirm-within 300", "rolled back after 5 min unless you confirm"),
+        ("fixed-anchor cutover plan.yaml --all --dry-run", "every host that it reaches: in which order, and why"),
     ),
 )
 @PLAN
-@HOST
+@_HOST
 @POOLS
 @CONFIRM_WITHIN
 @GRACE
@@ -82,13 +96,33 @@ from fixed_anchor.workflow.verify import verify
 )
 @click.option("--because", metavar="TEXT", help="Why you override it; kept with the change.")
 @NOTE
+@click.option("--all", "every", is_flag=True, help="All hosts that the plan reaches, in their order, in waves.")
+@click.option(
+    "--at-once",
+    type=click.IntRange(1, 200),
+    metavar="NUMBER",
+    help=f"With --all: how many hosts are changed at the same time, at most; {_AT_ONCE} unless you say so.",
+)
+@click.option(
+    "--tolerate",
+    type=click.IntRange(0),
+    metavar="NUMBER",
+    help="With --all: how many hosts may end badly before no further one is begun; 0 unless you say so.",
+)
+@click.option(
+    "--park",
+    "parks",
+    multiple=True,
+    type=AddressType(),
+    help="With --all: a free address where a host may wait that swaps its address with another one; repeatable.",
+)
 @click.option("--dry-run", is_flag=True, help="Check and draft, and do nothing.")
 @JSON
 @click.pass_context
 def command(
     ctx: click.Context,
     plan: str,
-    host: str | None,
+    hosts: tuple[str, ...],
     pools: tuple[AddressRange, ...],
     confirm_within: int,
     grace: bool | None,
@@ -98,13 +132,43 @@ def command(
     accepted: tuple[tuple[str, str | None], ...],
     because: str | None,
     note: str | None,
+    every: bool,
+    at_once: int | None,
+    tolerate: int | None,
+    parks: tuple[IPAddress, ...],
     dry_run: bool,
     as_json: bool,
 ) -> None:
     app = App(ctx, as_json)
     passes = acceptances(accepted, because)
+    if every:
+        if evidence is not None:
+            raise click.UsageError("--evidence is about one host; with --all every host is looked at afresh")
+        limit = at_once or _AT_ONCE
+        wishes = Wishes(
+            plan=plan,
+            named=hosts,
+            pools=pools,
+            confirm_within=confirm_within,
+            grace=grace,
+            unattended=unattended,
+            patience=patience_of(patience),
+            accepted=passes,
+            note=note,
+            parks=parks,
+            at_once=limit,
+            tolerate=tolerate or 0,
+            dry_run=dry_run,
+        )
+        site = app.site(plan, limit)
+        # A name that is mistyped is told of before anybody is asked.
+        site.hosts(hosts)
+        site.whereabouts.asks_segments = True
+        ctx.exit(cutover_all(app, site, wishes))
+    if len(hosts) > 1 or at_once is not None or tolerate is not None or parks:
+        raise click.UsageError("several hosts, --at-once, --tolerate and --park go with --all")
     site = app.site(plan)
-    planned, target = app.reach.to_change(site, host)
+    planned, target = app.reach.to_change(site, hosts[0] if hosts else None)
     site.whereabouts.asks_segments = True
     already = target.open_change()
     if already is not None:

@@ -10,7 +10,8 @@ from fixed_anchor.change.change import Draft
 from fixed_anchor.core.addresses import AddressRange, IPAddress
 from fixed_anchor.core.errors import AnchorError, NoAccess
 from fixed_anchor.core.facts import Facts
-from fixed_anchor.core.findings import Acceptance, Judgement
+from fixed_anchor.core.findings import Acceptance, Finding, Judgement
+from fixed_anchor.core.order.staged import staged
 from fixed_anchor.core.order.turn import Order, Standing, used_by
 from fixed_anchor.core.order.waves import order_of
 from fixed_anchor.core.plan import HostPlan
@@ -26,11 +27,18 @@ from fixed_anchor.workflow.verify import verify
 
 
 class Ordered(msgspec.Struct, frozen=True):
-    """All hosts that are to be changed: their order, their drafts, and what speaks against them."""
+    """All hosts that are to be changed: their order, how each stands now, its draft, and what speaks against them.
+
+    ``kept`` are those that stay as they are while others are changed over them: the seat, and jump hosts. ``unfit`` are
+    the parking addresses that cannot be used, each with the codes of what was found.
+    """
 
     order: Order
+    standings: Mapping[str, Standing]
     drafts: Mapping[str, Draft | AnchorError]
     judgement: Judgement
+    kept: frozenset[str] = frozenset()
+    unfit: Mapping[IPAddress, str] = {}
 
 
 def ordered(
@@ -49,13 +57,14 @@ def ordered(
     """
     chosen = [host for host in site.plan.hosts.values() if host.reach is not None or host in site.own_hosts()]
     left_out = {name: why for name, why in _between(site, chosen) if name not in named}
+    kept = frozenset(left_out)
     chosen_in = [host for host in chosen if host.name not in left_out]
     _look_at(site, chosen)
     left_out |= dict(_out_of_reach(site, chosen_in))
     wanted = [host for host in chosen_in if host.name not in left_out]
     facts = gather(site, tuple(host.name for host in wanted), pools) if wanted else None
     if facts is None:
-        return Ordered(order_of(site.plan, {}, [], (), left_out), {}, Judgement(()))
+        return Ordered(order_of(site.plan, {}, [], (), left_out), {}, {}, Judgement(()), kept)
     standings = _standings(site, facts)
     facts = _with_order(facts, standings)
     drafts = drafts_of(site, wanted, hold)
@@ -67,8 +76,34 @@ def ordered(
             left_out[host.name] = f"its check found {codes}"
     settled = _settled(site, drafts, left_out)
     names = [host.name for host in chosen]
-    order = order_of(site.plan, standings, names, settled, left_out, parks, at_once)
-    return Ordered(order, drafts, judgement)
+    usable, unfit = list(parks), dict[IPAddress, str]()
+    while True:
+        order = order_of(site.plan, standings, names, settled, left_out, usable, at_once)
+        taken = _not_to_park_at(site, order, pools, accepted, facts)
+        if not taken:
+            break
+        usable = [park for park in usable if park not in taken]
+        unfit |= {p: ", ".join(dict.fromkeys(f.code for f in several)) for p, several in taken.items()}
+        judgement = judgement.with_more(found for several in taken.values() for found in several)
+    return Ordered(order, standings, drafts, judgement, kept, unfit)
+
+
+def _not_to_park_at(
+    site: Site, order: Order, pools: tuple[AddressRange, ...], accepted: Sequence[Acceptance], facts: Facts
+) -> dict[IPAddress, list[Finding]]:
+    """The parking addresses that cannot be used, each with what was found: they are checked like any other."""
+    found: dict[IPAddress, list[Finding]] = {}
+    for turn in order.turns:
+        if not turn.parked:
+            continue
+        plan = staged(site.plan, turn, facts.surveys[turn.host])
+        parking = gather(site.with_plan(plan), (turn.host,), pools)
+        judgement = check(msgspec.structs.replace(parking, arriving=facts.arriving), {})
+        for park in turn.parked.values():
+            standing = [f for f in judgement.standing(turn.host, accepted) if f.address == str(park)]
+            if standing:
+                found[park] = standing
+    return found
 
 
 def _look_at(site: Site, hosts: Iterable[HostPlan]) -> None:

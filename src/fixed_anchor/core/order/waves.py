@@ -72,7 +72,7 @@ class _Waves:
         elif fresh:
             size, of, why = self._at_once, fresh, "the first of its kind: {kind}"
         else:
-            size, of, why = min(self._at_once, max(2, 2 * self._size)), ready, ""
+            size, of, why = min(self._at_once, max(2, 2 * self._size)), ready, "next in the plan"
         wave: list[Turn] = []
         for turn in of:
             if len(wave) < size and self._fits(turn, wave):
@@ -101,4 +101,4 @@ class _Waves:
 
 
 def _saying(turn: Turn, why: str) -> Turn:
-    return msgspec.structs.replace(turn, why=(*turn.why, why)) if why else turn
+    return msgspec.structs.replace(turn, why=(*turn.why, why))

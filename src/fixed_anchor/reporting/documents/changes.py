@@ -13,6 +13,7 @@ from fixed_anchor.core.errors import printable
 from fixed_anchor.core.times import utc
 from fixed_anchor.core.verification import VerifyResult
 from fixed_anchor.reporting.documents.drafting import HostDrafted
+from fixed_anchor.reporting.documents.ordering import LeftOutHost, OrderedTurn
 from fixed_anchor.reporting.documents.parts import (
     Document,
     FoundFinding,
@@ -66,10 +67,16 @@ class HostChanged(Struct, frozen=True, kw_only=True):
 
 
 class ChangeDocument(Document, kw_only=True):
-    """What ``cutover``, ``restore``, ``confirm`` and ``close`` print with ``--json``."""
+    """What ``cutover``, ``restore``, ``confirm`` and ``close`` print with ``--json``.
+
+    With ``--all`` there is the ``order`` of the turns, who is ``left_out``, and who is ``settled``: as planned already.
+    """
 
     plan: str | None = None
     hosts: list[HostChanged] = []
+    order: list[OrderedTurn] = []
+    left_out: list[LeftOutHost] = []
+    settled: list[str] = []
 
 
 class HostStatus(Struct, frozen=True, kw_only=True):

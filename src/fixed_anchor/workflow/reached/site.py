@@ -46,6 +46,15 @@ class Site:
         self.at_once = AT_ONCE
         self.told: Told | None = None
 
+    def with_plan(self, plan: Plan) -> Site:
+        """The same machines seen from another plan of them, with nothing looked at yet; itself where it is the same."""
+        if plan is self.plan:
+            return self
+        site = Site(plan, self.here, self.seat)
+        site.whereabouts, site.at_once, site.told = self.whereabouts, self.at_once, self.told
+        site._machines, site._own_macs, site.unreached = self._machines, self._own_macs, self.unreached
+        return site
+
     def here_survey(self) -> HostSurvey:
         """The survey of this machine, made once."""
         if self._here_survey is None:

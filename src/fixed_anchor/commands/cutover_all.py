@@ -1,0 +1,150 @@
+"""``fixed-anchor cutover --all``: the hosts of a plan in their order, in waves."""
+
+from __future__ import annotations
+
+import shlex
+import sys
+from typing import Any
+
+import click
+import msgspec
+
+from fixed_anchor.change.change import Draft, Patience, Terms
+from fixed_anchor.commands.app import App
+from fixed_anchor.commands.watching_many import WatcherOfMany, show_ends
+from fixed_anchor.core.addresses import AddressRange, IPAddress
+from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE, EXIT_NO_ACCESS, NoAccess, worst
+from fixed_anchor.core.findings import Acceptance
+from fixed_anchor.core.survey import HostSurvey
+from fixed_anchor.reporting.documents.changes import ChangeDocument, HostChanged, change, checks
+from fixed_anchor.reporting.documents.drafting import host_drafted
+from fixed_anchor.reporting.documents.ordering import ordered_hosts, ordered_turns
+from fixed_anchor.reporting.documents.parts import found_finding, problem
+from fixed_anchor.reporting.terminal.order import show_order, summary
+from fixed_anchor.workflow.beginning import addresses_to_hold
+from fixed_anchor.workflow.driving import drive
+from fixed_anchor.workflow.notes import about
+from fixed_anchor.workflow.ordering import Ordered, ordered
+from fixed_anchor.workflow.reached.site import Site
+from fixed_anchor.workflow.run import Run
+from fixed_anchor.workflow.targets import HostTarget
+from fixed_anchor.workflow.turns import Turns
+
+
+class Wishes(msgspec.Struct, frozen=True, kw_only=True):
+    """What the command line says of a run of many hosts."""
+
+    plan: str
+    named: tuple[str, ...]
+    pools: tuple[AddressRange, ...]
+    confirm_within: int
+    grace: bool | None
+    unattended: bool
+    patience: Patience
+    accepted: tuple[Acceptance, ...]
+    note: str | None
+    parks: tuple[IPAddress, ...]
+    at_once: int
+    tolerate: int
+    dry_run: bool
+
+
+def cutover_all(app: App, site: Site, wishes: Wishes) -> int:
+    """Carries the whole plan out, and tells how each host ended; the exit status."""
+
+    def hold(target: HostTarget, survey: HostSurvey) -> frozenset[IPAddress]:
+        return addresses_to_hold(wishes.grace, target, survey)
+
+    def notes(target: HostTarget, draft: Draft) -> dict[str, Any]:
+        standing = found.judgement.by_host.get(draft.host, ())
+        used = [a for a in wishes.accepted if any(f.stops and a.covers(f) for f in standing)]
+        return about("cutover", wishes.plan, draft, used, wishes.note, app.seat_of(target))
+
+    with app.status("looking at every host, and probing their segments"):
+        found = ordered(site, wishes.named, wishes.pools, wishes.accepted, wishes.parks, wishes.at_once, hold)
+    show_order(app.out, found.order, found.standings)
+    for park, codes in found.unfit.items():
+        app.say(f"nobody can wait at {park}: its check found {codes}", style="yellow")
+    if any(name in found.drafts for name in (one.host for one in found.order.left_out)):
+        app.type("what was found:  ", shlex.join(["fixed-anchor", "check", wishes.plan]))
+    status = _status_of(site, found)
+    if wishes.dry_run or not found.order.turns or not _may_begin(app, found):
+        said = "this is what it would do; nothing was done" if wishes.dry_run else "nothing was done"
+        app.say(said)
+        if app.as_json:
+            app.print_document(_document(wishes, site, found, None, {}), status)
+        return status
+    planned = site.plan.hosts
+    targets = {}
+    for name in dict.fromkeys(turn.host for turn in found.order.turns):
+        made = app.reach.of_plan(site, planned[name])
+        assert made is not None
+        targets[name] = made()
+    terms = Terms(wishes.confirm_within, wishes.unattended, {}, patience=wishes.patience)
+    turns = Turns(site, found, targets, terms, hold, notes)
+    run = Run(turns.members(), wishes.at_once, wishes.tolerate)
+    by_member = turns.by_member()
+    watcher = WatcherOfMany(app, run, by_member, wishes.plan)
+    drive(run, by_member, watcher, turns.prepare)
+    ended = worst([status, *(o.exit_status for n in run.names if (o := run.outcome(n)) is not None)])
+    show_ends(app, run, by_member, wishes.plan)
+    if app.as_json:
+        app.print_document(_document(wishes, site, found, run, by_member), ended)
+    return ended
+
+
+def _may_begin(app: App, found: Ordered) -> bool:
+    """Asks the person at the terminal once, where there is one."""
+    if app.as_json or not (sys.stdin.isatty() and sys.stderr.isatty()):
+        return True
+    return click.confirm(f"Begin with {summary(found.order)}?", default=False, err=True)
+
+
+def _status_of(site: Site, found: Ordered) -> int:
+    """The exit status for those that are left out: not for the seat and the hosts that connections lead through."""
+    statuses = [EXIT_DONE]
+    for one in found.order.left_out:
+        if one.host in site.unreached:
+            statuses.append(EXIT_NO_ACCESS)
+        elif one.host not in found.kept:
+            statuses.append(EXIT_AGAINST)
+    return worst(statuses)
+
+
+def _document(
+    wishes: Wishes, site: Site, found: Ordered, run: Run | None, targets: dict[str, HostTarget]
+) -> ChangeDocument:
+    hosts = []
+    for turn in found.order.turns:
+        name, draft = str(turn.key), found.drafts[turn.host]
+        outcome = run.outcome(name) if run is not None else None
+        findings = [found_finding(f) for f in found.judgement.by_host.get(turn.host, ())]
+        drafted = host_drafted(draft) if isinstance(draft, Draft) else None
+        if run is None or outcome is None or not outcome.number:
+            error = problem(outcome.error, turn.host) if outcome is not None and outcome.error is not None else None
+            done = outcome.why if outcome is not None and outcome.is_held else "nothing was done"
+            hosts.append(HostChanged(host=turn.host, error=error, done=done, findings=findings, draft=drafted))
+            continue
+        try:
+            now = change(turn.host, targets[name].status(outcome.number))
+        except NoAccess as error:
+            last = run.last(name)
+            known = change(turn.host, last) if last is not None else None
+            hosts.append(HostChanged(host=turn.host, error=problem(error, turn.host), change=known))
+            continue
+        made = run.member(name).draft
+        hosts.append(
+            HostChanged(
+                host=turn.host,
+                error=problem(outcome.error, turn.host) if outcome.error is not None else None,
+                change=now,
+                findings=findings,
+                draft=host_drafted(made) if made is not None else None,
+                checks=checks(outcome.verified),
+            )
+        )
+    document = ChangeDocument(command="cutover", plan=wishes.plan, hosts=hosts)
+    document.order = ordered_turns(found.order)
+    document.left_out = ordered_hosts(found.order)
+    document.settled = list(found.order.settled)
+    return document
