@@ -16,11 +16,9 @@ class OwnSession(Session):
     """
 
     def address(self) -> IPAddress | None:
-        """The address by which it comes in."""
         return _end(2)
 
     def port(self) -> int | None:
-        """The port of sshd by which it comes in."""
         text = _words()[3:4]
         return int(text[0]) if text and text[0].isdecimal() else None
 
