@@ -15,6 +15,9 @@ import struct
 import sys
 import time
 
+# Seconds without a word from the seat after which this ends: a connection that nobody uses any more may last for hours.
+IDLE = 300.0
+
 SOL_PACKET, ADD_MEMBERSHIP, STATISTICS, AUXDATA, ALL_GROUPS, ATTACH_FILTER = 263, 1, 6, 8, 2, 26
 wires = []
 stream = None
@@ -210,15 +213,19 @@ def handle(letter, contents):
 
 
 def main():
-    """Serves until standard input ends."""
+    """Serves until standard input ends, or nothing has come from the seat for too long."""
     send(b"H", struct.pack(">I", os.getpid()))
+    until = time.monotonic() + IDLE
     while True:
-        ready = select.select([0, *wires], [], [])[0]
+        ready = select.select([0, *wires], [], [], max(0.0, until - time.monotonic()))[0]
+        if time.monotonic() >= until:
+            sys.exit(0)
         for wire in ready:
             if wire != 0:
                 receive(wire)
         if 0 in ready:
             message = exactly(struct.unpack(">I", exactly(4))[0])
+            until = time.monotonic() + IDLE
             try:
                 handle(message[:1], message[1:])
             except (socket.timeout, OSError) as error:

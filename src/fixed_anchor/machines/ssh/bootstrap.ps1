@@ -13,8 +13,12 @@ if ($mode -ne 'FullLanguage') {
 }
 [Console]::Out.WriteLine("@MARK@ hello $env:SSH_CONNECTION")
 $known = @{}
+$in = [IO.StreamReader]::new([Console]::OpenStandardInput())
 while ($true) {
-    $line = [Console]::In.ReadLine()
+    # sshd keeps the connection of a seat that is gone for hours: after five minutes without a word this ends.
+    $next = $in.ReadLineAsync()
+    if (-not $next.Wait(300000)) { break }
+    $line = $next.Result
     if ($null -eq $line) { break }
     $status = 0
     try {

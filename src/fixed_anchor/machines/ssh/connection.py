@@ -11,6 +11,7 @@ from typing import TypeAlias
 from fixed_anchor.change.access import Session
 from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.errors import Unreachable
+from fixed_anchor.machines.fetched import Fetched
 from fixed_anchor.machines.seat import Way
 from fixed_anchor.machines.ssh.connector import ShellConnector, WindowsConnector
 from fixed_anchor.machines.ssh.corrections import corrections
@@ -45,6 +46,8 @@ class Connection(Session):
         self._windows = WindowsEnd(WindowsConnector(*ways, tell, seat.jump), self._lock)
         #: What is there: a shell, until something else has answered.
         self.end: End = self._shell
+        #: What was read over it: until something is done there, or it ends.
+        self.fetched: Fetched | None = None
 
     @property
     def name(self) -> str:
@@ -137,5 +140,6 @@ class Connection(Session):
             self._seat.remark(f"{self.name} is at {found.address}, {found.how}. Correct at this seat:", wrong)
 
     def _drop(self) -> None:
+        self.fetched = None
         self._shell.close()
         self._windows.close()

@@ -7,23 +7,25 @@
 # banner. SESSION is SSH_CONNECTION, which sudo drops. TEXT is this program again, for sudo to run. Requests are lines
 # on standard input, and are answered in the form of a collection (collector.sh): each line of contents begins with a
 # bar, the last one with a plus where no line end follows. Nothing of a request is ever run as shell source.
-# It ends where its standard input ends.
+# It ends where its standard input ends, and where it has heard nothing from the seat for so many seconds: sshd keeps the
+# connection of a seat that is gone, or of an address that is, for hours.
 set -u
 export LC_ALL=C
 PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin${PATH:+:$PATH}
 mark=$1 session=$2 text=$3
+idle=300
 nl='
 '
 say() { printf '%s\n' "$mark $*"; }
 plain() { printf '%s' "$1" | tr '\n' ' '; }
 
 # --- root ---------------------------------------------------------------------------------
-# answered: the seat's word, which bears the mark; requests that it sent before it was asked are kept for later.
+# answered: the seat's word, which bears the mark; requests that it sent before it was asked it has to send again.
 answered() {
     while IFS= read -r line; do
         case $line in
         "$mark "*) answer=${line#* }; return 0 ;;
-        *) early=$early$line$nl ;;
+        *) early=yes ;;
         esac
     done
     return 1
@@ -41,9 +43,10 @@ become_root() {
         { answered && [ "$answer" = password ] && IFS= read -r secret; } || return 0
         # Tried alone first: behind a wrong one sudo would take what follows for more guesses.
         if why=$(printf '%s\n' "$secret" | sudo -k -S -p '' /bin/sh -c : 2>&1); then
-            { printf '%s\n%s' "$secret" "$early"; secret=''; exec cat; } |
-                sudo -k -S -p '' /bin/sh -c "$text" fixed-anchor "$mark" "$session" "$text"
-            exit
+            secret=''
+            # It goes from the seat to sudo itself: nothing stands between the seat and the errand of root.
+            say "again password"
+            exec sudo -k -S -p '' /bin/sh -c "$text" fixed-anchor "$mark" "$session" "$text"
         fi
         secret=''
     done
@@ -207,6 +210,22 @@ python() {
     say "no-python"
 }
 
+# Ends this shell unless it hears from the seat in time.
+watch() {
+    (
+        trap 'kill "$nap" 2>/dev/null; exit 0' TERM
+        sleep "$idle" &
+        nap=$!
+        wait "$nap"
+        kill $$
+    ) </dev/null >/dev/null 2>&1 &
+    watcher=$!
+}
+hears() {
+    [ -z "$watcher" ] || { kill "$watcher"; wait "$watcher"; } 2>/dev/null
+    watcher=''
+}
+
 serve() {
     umask 077
     say "name $(cat /proc/sys/kernel/hostname 2>/dev/null || hostname)"
@@ -216,7 +235,9 @@ serve() {
     [ -z "${SYSTEMROOT-}${WSL_DISTRO_NAME-}" ] || say "windows"
     say "hello $(id -u)"
     wanted='' copy=''
+    watch
     while IFS= read -r request; do
+        hears
         rest=${request#* }
         case $request in
         "file "*) want "$rest" ;;
@@ -239,12 +260,14 @@ serve() {
         "put "*) more=${rest#* }; put "${rest%% *}" "${more%% *}" "${more#* }" ;;
         "folder "*) new_folder "$rest" ;;
         "rename "*) IFS= read -r new; rename_folder "$rest" "${new#?}" ;;
-        python) python ;;
-        "reply "*) tell_files; say "reply $rest" ;;
+        python) python; watch ;;
+        "reply "*) tell_files; say "reply $rest"; watch ;;
         esac
     done
+    hears
     no_copy
 }
 why='' early=''
 [ "$(id -u)" = 0 ] || become_root
-if [ -n "$early" ]; then { printf '%s' "$early"; exec cat; } | serve; else serve; fi
+[ -z "$early" ] || say "again"
+serve

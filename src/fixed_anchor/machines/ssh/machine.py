@@ -43,7 +43,6 @@ class SshMachine(ShellStore):
     def __init__(self, destination: Destination, way: Way) -> None:
         self.session = Connection(destination, way)
         self.rights = SshRights(self.session)
-        self._fetched: Fetched | None = None
 
     @property
     def name(self) -> str:
@@ -84,18 +83,18 @@ class SshMachine(ShellStore):
         fetched._links.update({path: reply.links.get(path) for path in wanted.links})
         fetched._ran.update(zip(wanted.commands, reply.ran, strict=True))
         # Drafts read what the survey has just read: that costs no more round trips.
-        self._fetched = fetched if self._fetched is None else self._fetched.joined(fetched)
+        self.session.fetched = fetched if self.session.fetched is None else self.session.fetched.joined(fetched)
         return fetched
 
     def read(self, path: str) -> FileText | None:
-        if self._is_at_hand(path) and self._fetched is not None:
-            return self._fetched.read(path)
+        if self._is_at_hand(path) and self.session.fetched is not None:
+            return self.session.fetched.read(path)
         return self._read_now(path)
 
     def _is_at_hand(self, pattern: str) -> bool:
         """Whether a file of configuration has been fetched, and nothing was done there since."""
         of_kernel = pattern.startswith(("/proc/", "/sys/"))
-        return self._fetched is not None and not of_kernel and self._fetched.knows(pattern)
+        return self.session.fetched is not None and not of_kernel and self.session.fetched.knows(pattern)
 
     def _read_now(self, path: str) -> FileText | None:
         errand = Errand()
@@ -109,8 +108,8 @@ class SshMachine(ShellStore):
         return found
 
     def glob(self, pattern: str) -> list[str]:
-        if self._is_at_hand(pattern) and self._fetched is not None:
-            return self._fetched.glob(pattern)
+        if self._is_at_hand(pattern) and self.session.fetched is not None:
+            return self.session.fetched.glob(pattern)
         errand = Errand()
         errand.names(pattern)
         reply = self.session.ask_again(errand)
@@ -153,7 +152,7 @@ class SshMachine(ShellStore):
         errand = Errand()
         errand.run(argv, timeout)
         # What was read before may not be so any more.
-        self._fetched = None
+        self.session.fetched = None
         ran = self.session.ask(errand).ran
         _log.info("%s: %s: status %s", self.name, shlex.join(argv), ran[0].status if ran else None)
         return ran[0] if ran else not_asked(argv)
@@ -187,7 +186,7 @@ class SshMachine(ShellStore):
 
     def _do(self, errand: Errand, path: str) -> str:
         """The outcome of an errand that writes. Raises :class:`NoAccess` with what was said there."""
-        self._fetched = None
+        self.session.fetched = None
         done = self.session.ask(errand).done
         there = self.session.end.with_files()
         for outcome, message in done:

@@ -22,6 +22,8 @@ _log = logging.getLogger(__name__)
 _LOGIN = 60.0
 #: Seconds for what takes no time of its own.
 _ERRAND = 60.0
+#: Seconds without a question after which a session is made anew: half of what the host waits.
+IDLE = 150.0
 #: So often a password is tried.
 _TRIES = 3
 
@@ -58,6 +60,7 @@ class ShellSession:
         self.may_be_windows = False
         #: Where it was found instead of by its own name.
         self.found_at: FoundAt | None = None
+        self._heard = time.monotonic()
         self._asked = 0 if early is None else 1
         self._early = early
         self._begin(password)
@@ -66,6 +69,7 @@ class ShellSession:
         until = time.monotonic() + _LOGIN
         printed = bytearray()
         tries, refused = 0, None
+        given: str | None = None
         try:
             first = self._early.encode(1) if self._early is not None else b""
             self.channel.write(opening(self.mark) + first, until)
@@ -80,6 +84,9 @@ class ShellSession:
                     refused = rest
                     self._answer(given, until)
                     self._say_why(given, tries, rest)
+                elif kind == "again":
+                    secret = _line(given) + b"\n" if rest == "password" and given is not None else b""
+                    self.channel.write(secret + first, until)
                 elif kind == "name":
                     self.name = rest or self.name
                 elif kind == "session":
@@ -109,7 +116,7 @@ class ShellSession:
             self.why_not_root = f"{wrong} ({printable(message)})" if tries > 1 else wrong
 
     def _answer(self, given: str | None, until: float) -> None:
-        line = given.encode("utf-8", "surrogateescape") if given is not None else b""
+        line = _line(given) if given is not None else b""
         if given is None or b"\n" in line or b"\0" in line:
             self.channel.write(f"{self.mark} none\n".encode(), until)
         else:
@@ -127,6 +134,11 @@ class ShellSession:
         kind, _, rest = text[begin + len(self.mark) + 1 :].partition(" ")
         return kind, rest.strip()
 
+    @property
+    def idle(self) -> float:
+        """For how many seconds nothing has been asked; the host ends a session that is idle for five minutes."""
+        return time.monotonic() - self._heard
+
     def ask(self, errand: Errand) -> Reply:
         """Sends an errand and returns the answer. Raises :class:`Unreachable` where the connection is lost."""
         is_sent = errand is self._early
@@ -142,6 +154,7 @@ class ShellSession:
                 line = self.channel.line(until)
                 kind, rest = self._marked(line)
                 if kind == "reply" and rest == str(number):
+                    self._heard = time.monotonic()
                     return read_reply(lines, self.mark)
                 lines.append(line)
 
@@ -167,6 +180,7 @@ class ShellSession:
 
     def write(self, data: bytes, until: float) -> None:
         """Sends bytes to the program. Raises :class:`Unreachable`."""
+        self._heard = time.monotonic()
         with self._lost():
             self.channel.write(data, until)
 
@@ -198,6 +212,10 @@ class ShellSession:
     def close(self) -> None:
         """Ends the session."""
         self.channel.close()
+
+
+def _line(typed: str) -> bytes:
+    return typed.encode("utf-8", "surrogateescape")
 
 
 def own_end(text: str) -> tuple[IPAddress | None, int | None]:

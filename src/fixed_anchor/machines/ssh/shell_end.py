@@ -12,7 +12,7 @@ from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.machines.readable import Ran, not_asked
 from fixed_anchor.machines.ssh.connector import ShellConnector
 from fixed_anchor.machines.ssh.errand import Errand, Reply
-from fixed_anchor.machines.ssh.session import ShellSession
+from fixed_anchor.machines.ssh.session import IDLE, ShellSession
 from fixed_anchor.machines.ssh.shell_vantage import ShellVantage
 from fixed_anchor.vantages.protocol import Vantage
 from fixed_anchor.vantages.relay import Relay, program
@@ -59,6 +59,7 @@ class ShellEnd:
     def ask(self, errand: Errand, only_looks: bool = False) -> Reply:
         """One errand; an answer that was sent for with the connection is at hand."""
         with self._lock:
+            self._close_if_idle()
             try:
                 if self._relay is not None and self.session is not None:
                     # It has the connection to itself.
@@ -70,6 +71,11 @@ class ShellEnd:
                 # Nobody knows how much of a request was sent when Ctrl-C was pressed.
                 self.close()
                 raise
+
+    def _close_if_idle(self) -> None:
+        """The host may be about to end a session that was not used: a new one is safer."""
+        if self.session is not None and self.session.idle > IDLE:
+            self.close()
 
     def with_files(self) -> ShellEnd:
         """The end of a machine that has files of Linux."""
@@ -128,6 +134,7 @@ class ShellEnd:
 
     def _relay_now(self) -> Relay | None:
         """The relay that runs; ``None`` where there is no Python."""
+        self._close_if_idle()
         if self._relay is None and self._has_python is not False:
             session = self.opened()
             self._has_python = session.start_python(program())

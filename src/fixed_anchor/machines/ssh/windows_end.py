@@ -11,6 +11,7 @@ from fixed_anchor.core.errors import AnchorError, NoAccess, OtherSystem, Unreach
 from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.machines.ssh.connector import WindowsConnector, collected_over
 from fixed_anchor.machines.ssh.errand import Errand, Reply
+from fixed_anchor.machines.ssh.session import IDLE
 from fixed_anchor.machines.ssh.trouble import NoShell
 from fixed_anchor.machines.ssh.windows_session import WindowsSession
 from fixed_anchor.machines.ssh.windows_store import WindowsStore
@@ -57,6 +58,9 @@ class WindowsEnd:
     def opened(self) -> WindowsSession:
         """The open session; made where there is none."""
         with self._lock:
+            if self.session is not None and self.session.idle > IDLE:
+                # The machine may be about to end it.
+                self.close()
             if self.session is None:
                 self.connector.facts = None
                 self.session = self.connector.open()

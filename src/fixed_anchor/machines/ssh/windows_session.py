@@ -56,6 +56,7 @@ class WindowsSession:
         self.address: IPAddress | None = None
         self.port: int | None = None
         self.restricted: WindowsFacts | None = None
+        self._heard = time.monotonic()
         #: The programs that were sent, in their order: one that is known is called by its number.
         self._programs: list[str] = []
         #: Where it was found instead of by its own name.
@@ -93,6 +94,11 @@ class WindowsSession:
         kind, _, rest = text[begin + len(self._mark) + 1 :].partition(" ")
         return kind, rest.strip()
 
+    @property
+    def idle(self) -> float:
+        """For how many seconds nothing has been asked; the machine ends a session that is idle for five minutes."""
+        return time.monotonic() - self._heard
+
     def ask(self, program: str, seconds: float, *arguments: str) -> bytes:
         """What a program says, which has ``arguments``.
 
@@ -108,6 +114,7 @@ class WindowsSession:
             said = self.channel.line(until).strip()
             while self._marked(self.channel.line(until))[0] != "end":
                 pass
+            self._heard = time.monotonic()
         except ChannelLost as lost:
             words = printable(" ".join(without_clixml(lost.said).split())[-200:])
             raise Unreachable(
