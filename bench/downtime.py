@@ -123,7 +123,8 @@ from fixed_anchor.workflow.driving import drive
 from fixed_anchor.workflow.linux.draft_files import draft_host
 from fixed_anchor.workflow.linux.linux_host import LinuxHost
 from fixed_anchor.workflow.notes import about
-from fixed_anchor.workflow.run import Member, Run
+from fixed_anchor.workflow.events import Member
+from fixed_anchor.workflow.run import Run
 from fixed_anchor.workflow.reached.site import Site
 way, old, first, then = sys.argv[1], sys.argv[2], json.loads(sys.argv[3]), json.loads(sys.argv[4])
 site = Site(read_plan(Path("/root/plan.yaml")), Here("/var/lib/fixed-anchor"))

@@ -37,9 +37,10 @@ from fixed_anchor.vantages import packet_filter
 from fixed_anchor.workflow.beside.neighbour_checks import NeighbourChecks
 from fixed_anchor.workflow.beside.on_segment import Neighbour, vantage_for
 from fixed_anchor.workflow.driving import drive
+from fixed_anchor.workflow.events import Member
 from fixed_anchor.workflow.network.look import Looked
 from fixed_anchor.workflow.reached.site import Site
-from fixed_anchor.workflow.run import Member, Run
+from fixed_anchor.workflow.run import Run
 from tests.machines import Told, one_link
 from tests.test_over_ssh import SSH
 

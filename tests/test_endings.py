@@ -12,8 +12,8 @@ from fixed_anchor.change import states
 from fixed_anchor.change.change import ChangeStatus
 from fixed_anchor.core.verification import FAIL, PASS, VerifyCheck, VerifyResult
 from fixed_anchor.machines.here import Here
+from fixed_anchor.workflow.events import Outcome
 from fixed_anchor.workflow.linux.linux_host import LinuxHost
-from fixed_anchor.workflow.run import Outcome
 from tests import endings
 from tests.documents import only
 from tests.test_commands import ALONE, PROGRAM, STATE, run

@@ -28,8 +28,9 @@ from fixed_anchor.core.verification import FAIL, PASS, VerifyCheck, VerifyResult
 from fixed_anchor.reporting.documents.drafting import host_drafted
 from fixed_anchor.reporting.terminal.draft import show_draft
 from fixed_anchor.workflow.driving import drive
+from fixed_anchor.workflow.events import Answered, Event, Member
 from fixed_anchor.workflow.history import history
-from fixed_anchor.workflow.run import Answered, Event, Member, Run
+from fixed_anchor.workflow.run import Run
 
 
 class Entry(msgspec.Struct, frozen=True):

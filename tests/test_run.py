@@ -17,10 +17,7 @@ from fixed_anchor.core.baseline import Baseline
 from fixed_anchor.core.errors import Refused, Unreachable
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.core.verification import FAIL, PASS, SKIPPED, VerifyCheck, VerifyResult
-from fixed_anchor.workflow.run import (
-    MOVES,
-    OVER,
-    TO_ROLL_BACK,
+from fixed_anchor.workflow.events import (
     Action,
     Answered,
     BaselineTaken,
@@ -33,11 +30,11 @@ from fixed_anchor.workflow.run import (
     Member,
     Outcome,
     Prepared,
-    Run,
     TooLate,
     Unanswered,
     Verified,
 )
+from fixed_anchor.workflow.run import MOVES, OVER, TO_ROLL_BACK, Run
 
 
 def seen(*outcomes: str) -> VerifyResult:

@@ -48,9 +48,9 @@ from fixed_anchor.reporting.terminal.draft import show_draft
 from fixed_anchor.reporting.terminal.findings import show_findings
 from fixed_anchor.reporting.terminal.verify import show_verify
 from fixed_anchor.workflow.beginning import Judged, addresses_to_hold, is_kept_anew, judge, survey_of
+from fixed_anchor.workflow.events import Member
 from fixed_anchor.workflow.evidence import load
 from fixed_anchor.workflow.notes import about, told
-from fixed_anchor.workflow.run import Member
 from fixed_anchor.workflow.verify import verify
 
 #: So many hosts are changed at the same time, where nobody says otherwise.

@@ -30,9 +30,9 @@ from fixed_anchor.reporting.documents.drafting import host_drafted
 from fixed_anchor.reporting.documents.parts import problem
 from fixed_anchor.reporting.terminal.draft import show_draft
 from fixed_anchor.workflow.beginning import addresses_to_hold, look_from_beside
+from fixed_anchor.workflow.events import Member
 from fixed_anchor.workflow.notes import about, told, who
 from fixed_anchor.workflow.reached.site import Site
-from fixed_anchor.workflow.run import Member
 from fixed_anchor.workflow.targets import HostTarget
 
 #: Seconds that the guard of a restore waits for its checks, where nobody asked for a wait.

@@ -24,8 +24,9 @@ from fixed_anchor.reporting.terminal.draft import show_diff
 from fixed_anchor.reporting.terminal.paper import STYLES, styled
 from fixed_anchor.reporting.terminal.verify import show_verify
 from fixed_anchor.workflow.driving import StillOpen, drive
+from fixed_anchor.workflow.events import Answered, Event, Interrupted, Member, Outcome, Unanswered
 from fixed_anchor.workflow.linux.linux_host import DraftOutdated
-from fixed_anchor.workflow.run import Answered, Event, Interrupted, Member, Outcome, Run, Unanswered
+from fixed_anchor.workflow.run import Run
 from fixed_anchor.workflow.targets import HostTarget
 
 

@@ -14,20 +14,8 @@ from fixed_anchor.commands.standing import give_back_from_seat
 from fixed_anchor.core.errors import printable
 from fixed_anchor.core.verification import AS_PLANNED
 from fixed_anchor.reporting.terminal.paper import STYLES, plural, put_table, styled
-from fixed_anchor.workflow.run import (
-    HELD,
-    OVER,
-    PLANNED,
-    Answered,
-    Event,
-    Failed,
-    Interrupted,
-    Outcome,
-    Prepared,
-    Run,
-    Unanswered,
-    Verified,
-)
+from fixed_anchor.workflow.events import Answered, Event, Failed, Interrupted, Outcome, Prepared, Unanswered, Verified
+from fixed_anchor.workflow.run import HELD, OVER, PLANNED, Run
 from fixed_anchor.workflow.targets import HostTarget
 
 

@@ -17,8 +17,7 @@ from fixed_anchor.change import states
 from fixed_anchor.change.target import Target
 from fixed_anchor.core.errors import AnchorError, ChangeOpen, Unreachable
 from fixed_anchor.core.verification import AS_PLANNED, PASS, VerifyCheck, VerifyResult
-from fixed_anchor.workflow.notes import who
-from fixed_anchor.workflow.run import (
+from fixed_anchor.workflow.events import (
     Action,
     Answered,
     Ask,
@@ -35,12 +34,13 @@ from fixed_anchor.workflow.run import (
     Member,
     Prepare,
     Prepared,
-    Run,
     TakeBaseline,
     TooLate,
     Unanswered,
     Verified,
 )
+from fixed_anchor.workflow.notes import who
+from fixed_anchor.workflow.run import Run
 
 _log = logging.getLogger(__name__)
 

@@ -14,11 +14,11 @@ from fixed_anchor.core.order.staged import staged
 from fixed_anchor.core.order.turn import WHOLE, Turn
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.workflow.beginning import is_kept_anew, look_from_beside
+from fixed_anchor.workflow.events import Member
 from fixed_anchor.workflow.network.look import look
 from fixed_anchor.workflow.notes import told
 from fixed_anchor.workflow.ordering import Ordered
 from fixed_anchor.workflow.reached.site import Site
-from fixed_anchor.workflow.run import Member
 from fixed_anchor.workflow.targets import HostTarget
 
 #: Seconds that it is waited for the one who had an address to be gone, and between two looks.
