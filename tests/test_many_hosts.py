@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from jsonschema import Draft202012Validator
 
 from tests.test_commands import run
 
@@ -129,6 +130,30 @@ def test_all_are_changed_and_the_same_again_does_nothing(tmp_path: Path) -> None
 
 
 SWAP: Hosts = {"tide-db": (f"{QUAY}21", f"{QUAY}20"), "kelp-files": (f"{QUAY}20", f"{QUAY}21")}
+
+
+def test_the_events_of_a_run(tmp_path: Path) -> None:
+    folder = site(tmp_path, {"gannet-ws": ("198.51.100.50", "198.51.100.40"), "tide-db": (f"{QUAY}50", f"{QUAY}20")})
+    done = go(folder, "--events", "-")
+    assert done.returncode == 3
+    lines = [json.loads(line) for line in done.stdout.splitlines()]
+    schema = json.loads((Path(__file__).parents[1] / "docs/schemas/cutover-events.json").read_text())
+    for line in lines:
+        Draft202012Validator(schema).validate(line)
+    # Its progress only ever goes the ways of a run, and it ends.
+    assert [line["event"] for line in lines][:3] == ["prepared", "baseline-taken", "begun"]
+    assert {line["turn"] for line in lines} == {"gannet-ws"}
+    assert lines[-1]["progress"] == "ended"
+    assert lines[-1]["state"] == "rolled-back"
+    assert "gateway" in next(line["words"] for line in lines if line["event"] == "verified")
+    # In a file they stand behind those that are there.
+    file = folder / "events.jsonl"
+    file.write_text("{}\n")
+    go(folder, "--events", "events.jsonl")
+    told = [json.loads(line) for line in file.read_text().splitlines()]
+    assert (told[0], told[-1]["turn"], told[-1]["state"]) == ({}, "tide-db", "confirmed")
+    assert go(folder, "--events", "-", "--json").returncode == 2
+    assert go(folder, "--events", "no/such/folder").returncode in (0, 1, 4)
 
 
 def test_a_swap_needs_a_parking_address(tmp_path: Path) -> None:

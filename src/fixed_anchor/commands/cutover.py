@@ -116,6 +116,12 @@ _HOST = click.option(
     type=AddressType(),
     help="With --all: a free address where a host may wait that swaps its address with another one; repeatable.",
 )
+@click.option(
+    "--events",
+    type=click.Path(dir_okay=False, allow_dash=True),
+    metavar="FILE",
+    help="With --all: a line of JSON for each step of each host, behind what FILE has; `-` is standard output.",
+)
 @click.option("--dry-run", is_flag=True, help="Check and draft, and do nothing.")
 @JSON
 @click.pass_context
@@ -136,14 +142,17 @@ def command(
     at_once: int | None,
     tolerate: int | None,
     parks: tuple[IPAddress, ...],
+    events: str | None,
     dry_run: bool,
     as_json: bool,
 ) -> None:
-    app = App(ctx, as_json)
+    app = App(ctx, as_json or events == "-")
     passes = acceptances(accepted, because)
     if every:
         if evidence is not None:
             raise click.UsageError("--evidence is about one host; with --all every host is looked at afresh")
+        if events == "-" and as_json:
+            raise click.UsageError("--events - and --json both want standard output")
         limit = at_once or _AT_ONCE
         wishes = Wishes(
             plan=plan,
@@ -158,6 +167,8 @@ def command(
             parks=parks,
             at_once=limit,
             tolerate=tolerate or 0,
+            events=events,
+            as_json=as_json,
             dry_run=dry_run,
         )
         site = app.site(plan, limit)
@@ -165,8 +176,8 @@ def command(
         site.hosts(hosts)
         site.whereabouts.asks_segments = True
         ctx.exit(cutover_all(app, site, wishes))
-    if len(hosts) > 1 or at_once is not None or tolerate is not None or parks:
-        raise click.UsageError("several hosts, --at-once, --tolerate and --park go with --all")
+    if len(hosts) > 1 or at_once is not None or tolerate is not None or parks or events:
+        raise click.UsageError("several hosts, --at-once, --tolerate, --park and --events go with --all")
     site = app.site(plan)
     planned, target = app.reach.to_change(site, hosts[0] if hosts else None)
     site.whereabouts.asks_segments = True

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import shlex
 import sys
-from typing import Any
+from collections.abc import Iterator
+from typing import IO, Any
 
 import click
 import msgspec
@@ -16,13 +18,16 @@ from fixed_anchor.core.addresses import AddressRange, IPAddress
 from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE, EXIT_NO_ACCESS, NoAccess, worst
 from fixed_anchor.core.findings import Acceptance
 from fixed_anchor.core.survey import HostSurvey
+from fixed_anchor.reporting.documents import as_line
 from fixed_anchor.reporting.documents.changes import ChangeDocument, HostChanged, change, checks
 from fixed_anchor.reporting.documents.drafting import host_drafted
+from fixed_anchor.reporting.documents.events import run_event
 from fixed_anchor.reporting.documents.ordering import ordered_hosts, ordered_turns
 from fixed_anchor.reporting.documents.parts import found_finding, problem
 from fixed_anchor.reporting.terminal.order import show_order, summary
 from fixed_anchor.workflow.beginning import addresses_to_hold
 from fixed_anchor.workflow.driving import drive
+from fixed_anchor.workflow.events import Event
 from fixed_anchor.workflow.notes import about
 from fixed_anchor.workflow.ordering import Ordered, ordered
 from fixed_anchor.workflow.reached.site import Site
@@ -46,6 +51,8 @@ class Wishes(msgspec.Struct, frozen=True, kw_only=True):
     parks: tuple[IPAddress, ...]
     at_once: int
     tolerate: int
+    events: str | None
+    as_json: bool
     dry_run: bool
 
 
@@ -71,7 +78,7 @@ def cutover_all(app: App, site: Site, wishes: Wishes) -> int:
     if wishes.dry_run or not found.order.turns or not _may_begin(app, found):
         said = "this is what it would do; nothing was done" if wishes.dry_run else "nothing was done"
         app.say(said)
-        if app.as_json:
+        if wishes.as_json:
             app.print_document(_document(wishes, site, found, None, {}), status)
         return status
     planned = site.plan.hosts
@@ -85,12 +92,34 @@ def cutover_all(app: App, site: Site, wishes: Wishes) -> int:
     run = Run(turns.members(), wishes.at_once, wishes.tolerate)
     by_member = turns.by_member()
     watcher = WatcherOfMany(app, run, by_member, wishes.plan)
-    drive(run, by_member, watcher, turns.prepare)
+    with _events_to(wishes.events) as lines:
+
+        def hears(event: Event) -> None:
+            if lines is not None:
+                target = by_member.get(event.name)
+                print(as_line(run_event(run, target, event)), file=lines, flush=True)
+            watcher(event)
+
+        drive(run, by_member, hears, turns.prepare)
     ended = worst([status, *(o.exit_status for n in run.names if (o := run.outcome(n)) is not None)])
     show_ends(app, run, by_member, wishes.plan)
-    if app.as_json:
+    if wishes.as_json:
         app.print_document(_document(wishes, site, found, run, by_member), ended)
     return ended
+
+
+@contextlib.contextmanager
+def _events_to(where: str | None) -> Iterator[IO[str] | None]:
+    """Where a line is written for each event: nowhere, standard output, or behind what a file has already."""
+    if where is None or where == "-":
+        yield sys.stdout if where is not None else None
+        return
+    try:
+        file = open(where, "a", encoding="ascii")  # noqa: SIM115
+    except OSError as error:
+        raise NoAccess(f"the events cannot be written: {error.strerror}", file=where) from None
+    with file:
+        yield file
 
 
 def _may_begin(app: App, found: Ordered) -> bool:

@@ -18,6 +18,9 @@ from fixed_anchor.workflow.events import Answered, Event, Failed, Interrupted, O
 from fixed_anchor.workflow.run import HELD, OVER, PLANNED, Run
 from fixed_anchor.workflow.targets import HostTarget
 
+#: What goes on in a state, where its name alone does not say it.
+_SHORTLY = {states.WAITING: "in force, and verified now"}
+
 
 class WatcherOfMany:
     """Prints what happens to each of many changes, as their run is stepped."""
@@ -41,7 +44,9 @@ class WatcherOfMany:
             self._answered(name, event)
         elif isinstance(event, Verified):
             word = event.result.verdict
-            self._say(name, word, "" if word == AS_PLANNED else event.result.against, STYLES.get(word, "bold yellow"))
+            gone = "also without the old address" if self._run.state(name) in OVER else ""
+            more = gone if word == AS_PLANNED else event.result.against
+            self._say(name, word, more, STYLES.get(word, "bold yellow"))
         elif isinstance(event, Failed):
             self._say(name, "failed", event.error.what, "bold red")
         elif isinstance(event, Unanswered) and name not in self._lost:
@@ -55,6 +60,7 @@ class WatcherOfMany:
             return
         self._wave = wave
         names = [n for n in self._run.names if self._run.member(n).wave == wave]
+        self._app.say("")
         self._app.say(styled(f"wave {wave + 1}: {', '.join(names)}", "bold"))
 
     def _answered(self, name: str, event: Answered) -> None:
@@ -65,8 +71,7 @@ class WatcherOfMany:
         if status.state == self._state.get(name):
             return
         self._state[name] = status.state
-        row = states.STATES.get(status.state)
-        words = row.goes_on if row is not None and status.is_open else status.why
+        words = _SHORTLY.get(status.state, "") if status.is_open else status.why
         self._say(name, states.shown(status.state), printable(words), STYLES.get(status.state, "bold"))
 
     def _say(self, name: str, word: str, more: str, style: str = "bold") -> None:

@@ -29,6 +29,8 @@ DOCUMENTS: dict[str, tuple[str, str]] = {
     "history": ("changes", "HistoryDocument"),
     "verify": ("verifying", "VerifyDocument"),
     "explain": ("explaining", "ExplainDocument"),
+    #: One of each event, a line each.
+    "cutover-events": ("events", "RunEvent"),
 }
 
 #: Up to this many bytes a document is indented; a larger one only a program reads.
