@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable, Iterable
+from functools import cache
 from typing import TypeVar
 
 from fixed_anchor.core.errors import AnchorError
@@ -12,6 +14,9 @@ Result = TypeVar("Result")
 
 #: So many hosts are asked at the same time unless somebody says otherwise.
 AT_ONCE = 25
+
+#: M_ARENA_MAX of mallopt(3).
+_ARENA_MAX = -8
 
 #: Told how many of how many have answered.
 Told = Callable[[int, int], None]
@@ -37,6 +42,7 @@ def at_once(
     # Most commands are about one host.
     from concurrent.futures import ThreadPoolExecutor, as_completed
 
+    _share_memory()
     pool = ThreadPoolExecutor(min(limit, len(every)))
     try:
         futures = [pool.submit(guarded, item) for item in every]
@@ -48,3 +54,16 @@ def at_once(
     finally:
         # Whoever presses Ctrl-C does not wait for hosts that are silent.
         pool.shutdown(wait=False, cancel_futures=True)
+
+
+@cache
+def _share_memory() -> None:
+    """Lets all threads allocate from one arena, where the C library is glibc.
+
+    Each would have one of its own, which keeps what its thread once needed; and only one thread of Python allocates at
+    a time anyway. Of 50 hosts that is a fifth of all memory.
+    """
+    import ctypes
+
+    with contextlib.suppress(AttributeError, OSError):
+        ctypes.CDLL(None).mallopt(_ARENA_MAX, 1)
