@@ -241,6 +241,7 @@ def test_a_host_with_a_blocker_is_left_out_with_those_that_wait_for_it(tmp_path:
         ("cutover plan.yaml --at-once 3", "go with --all"),
         ("cutover plan.yaml --park 203.0.113.240", "go with --all"),
         ("cutover plan.yaml --host tide-db --host kelp-files", "go with --all"),
+        ("cutover plan.yaml --all --park 203.0.113.240", "--park goes with --unattended"),
         ("cutover plan.yaml --all --host tide-bd", "Did you mean 'tide-db'"),
         ("cutover plan.yaml --all --evidence x.json", "--evidence is about one host"),
         ("cutover plan.yaml --all --park 203.0.113.0/24", "without a prefix"),

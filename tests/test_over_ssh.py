@@ -431,6 +431,9 @@ def test_at_the_address_that_it_is_to_hold(
         proven = machine.session.answers_anew()
         assert proven is not None
         assert ("and its MAC" in proven) == bool(known)
+        # A host that waits at another address for its own is proven there.
+        machine.session.is_to_hold((parse_address("203.0.113.240"),))
+        assert "203.0.113.240 is this host" in (machine.session.answers_anew() or "")
     else:
         with pytest.raises(Unreachable, match="No route to host") as raised:
             machine.run(("true",))

@@ -60,11 +60,14 @@ class Session:
     def let_go(self) -> None:
         """Nothing more is asked for the time being: a connection may end, and is made again when it is wanted."""
 
+    def is_to_hold(self, addresses: tuple[IPAddress, ...]) -> None:
+        """Tells what its new addresses are, where for a time they are others than its plan gives it."""
+
     def at_its_addresses(self) -> None:
         """From now on it is reached at the addresses that its plan gives it, where that can be chosen."""
 
     def answers_anew(self) -> str | None:
-        """Makes a new connection to an address that its plan gives it, and goes on over that one; what proved it.
+        """Makes a new connection to an address that it is to hold, and goes on over that one; what proved it.
 
         ``None`` where there is no connection, or no such address. Raises ``NoAccess`` where another machine answers
         there, and ``Unreachable`` where nothing does; then it is reached as before.

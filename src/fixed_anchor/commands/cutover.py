@@ -151,6 +151,11 @@ def command(
     if every:
         if evidence is not None:
             raise click.UsageError("--evidence is about one host; with --all every host is looked at afresh")
+        if parks and not (unattended or dry_run):
+            raise click.UsageError(
+                "--park goes with --unattended: a host that waits at a parking address is not where its plan says, "
+                "and `confirm` would not find it there"
+            )
         if events == "-" and as_json:
             raise click.UsageError("--events - and --json both want standard output")
         limit = at_once or _AT_ONCE

@@ -13,6 +13,7 @@ import msgspec
 
 from fixed_anchor.change.change import Draft, Patience, Terms
 from fixed_anchor.commands.app import App
+from fixed_anchor.commands.standing import give_back_from_seat
 from fixed_anchor.commands.watching_many import WatcherOfMany, show_ends
 from fixed_anchor.core.addresses import AddressRange, IPAddress
 from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE, EXIT_NO_ACCESS, NoAccess, worst
@@ -92,6 +93,7 @@ def cutover_all(app: App, site: Site, wishes: Wishes) -> int:
     run = Run(turns.members(), wishes.at_once, wishes.tolerate)
     by_member = turns.by_member()
     watcher = WatcherOfMany(app, run, by_member, wishes.plan)
+    over: set[str] = set()
     with _events_to(wishes.events) as lines:
 
         def hears(event: Event) -> None:
@@ -99,10 +101,16 @@ def cutover_all(app: App, site: Site, wishes: Wishes) -> int:
                 target = by_member.get(event.name)
                 print(as_line(run_event(run, target, event)), file=lines, flush=True)
             watcher(event)
+            outcome = run.outcome(event.name) if event.name in by_member else None
+            if outcome is not None and outcome.is_good and event.name not in over:
+                over.add(event.name)
+                give_back_from_seat(app, by_member[event.name], outcome.number)
+                # By its name at this seat somebody else may be found soon, who takes the address it had.
+                by_member[event.name].session.at_its_addresses()
 
         drive(run, by_member, hears, turns.prepare)
     ended = worst([status, *(o.exit_status for n in run.names if (o := run.outcome(n)) is not None)])
-    show_ends(app, run, by_member, wishes.plan)
+    show_ends(app, run, wishes.plan)
     if wishes.as_json:
         app.print_document(_document(wishes, site, found, run, by_member), ended)
     return ended

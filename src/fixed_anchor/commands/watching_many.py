@@ -10,7 +10,6 @@ from rich.text import Text
 
 from fixed_anchor.change import states
 from fixed_anchor.commands.app import App
-from fixed_anchor.commands.standing import give_back_from_seat
 from fixed_anchor.core.errors import printable
 from fixed_anchor.core.verification import AS_PLANNED
 from fixed_anchor.reporting.terminal.paper import STYLES, plural, put_table, styled
@@ -114,7 +113,7 @@ def _command(verb: str, plan: str, *more: str) -> str:
     return shlex.join(["fixed-anchor", verb, "--plan", plan, *more])
 
 
-def show_ends(app: App, run: Run, targets: Mapping[str, HostTarget], plan: str) -> None:
+def show_ends(app: App, run: Run, plan: str) -> None:
     """What is so of each host, why, and what to do."""
     app.say("")
     rows: list[list[str | Text]] = []
@@ -122,8 +121,6 @@ def show_ends(app: App, run: Run, targets: Mapping[str, HostTarget], plan: str) 
         outcome = run.outcome(name)
         if outcome is None:
             continue
-        if outcome.is_good and outcome.number:
-            give_back_from_seat(app, targets[name], outcome.number)
         word = _word(run.state(name), outcome)
         rows.append([styled(name, "bold"), outcome.number, styled(word, STYLES.get(word, "bold")), _what(outcome)])
     put_table(app.out, ["host", "change", "now", "why, and what to do"], rows)

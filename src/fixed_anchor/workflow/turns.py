@@ -81,6 +81,11 @@ class Turns:
             draft = target.draft(site.plan, host, survey, self._hold(target, survey))
         if isinstance(draft, AnchorError):
             raise draft
+        if turn.key.part != WHOLE:
+            # Its plan has another address, which may be somebody else's for now.
+            every = [a.ip for config in draft.wanted for a in config.addresses]
+            new = [address for address in every if address not in survey.own_addresses()]
+            target.session.is_to_hold(tuple(new or every))
         # Over a link that is off nobody is heard.
         with target.switched_on(draft, survey):
             _wait_until_free(target, draft, survey)

@@ -104,6 +104,9 @@ class Connection(Session):
         hosts = [one.rpartition("@")[2] for one in jump.split(",") if one]
         return tuple(h[1:].partition("]")[0] if h.startswith("[") else h.partition(":")[0] for h in hosts)
 
+    def is_to_hold(self, addresses: tuple[IPAddress, ...]) -> None:
+        self._shell.connector.addresses = self._windows.connector.addresses = addresses
+
     def at_its_addresses(self) -> None:
         """From now on it is looked for at the addresses that it is to hold first, by a new connection."""
         self._drop()
