@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 import json
 import subprocess
 from pathlib import Path
@@ -10,6 +11,7 @@ from typing import Any
 import pytest
 from jsonschema import Draft202012Validator
 
+from fixed_anchor.commands.window import moment_after
 from tests.test_commands import run
 
 QUAY = "203.0.113."
@@ -235,6 +237,34 @@ def test_a_host_with_a_blocker_is_left_out_with_those_that_wait_for_it(tmp_path:
     assert not numbers(folder, "kelp-files")
 
 
+def test_a_window(tmp_path: Path) -> None:
+    folder = site(tmp_path, THREE)
+    soon = (datetime.datetime.now() + datetime.timedelta(seconds=200)).isoformat(timespec="seconds")
+    done = go(folder, "--until", soon)
+    assert done.returncode == 1, done.stdout + done.stderr
+    assert done.stdout.count("it might not have ended within the window") == 3
+    assert not any(numbers(folder, name) for name in THREE)
+    begins = datetime.datetime.now() + datetime.timedelta(seconds=15)
+    done = go(folder, "--not-before", begins.isoformat(timespec="seconds"), "--confirm-within", "10")
+    assert done.returncode == 0, done.stdout + done.stderr
+    assert datetime.datetime.now() > begins.replace(microsecond=0)
+    assert "waits until" in done.stderr
+
+
+@pytest.mark.parametrize(
+    ("text", "after", "means"),
+    [
+        ("22:00", "2026-12-02T21:00", "2026-12-02T22:00"),
+        ("22:00", "2026-12-02T22:30", "2026-12-03T22:00"),
+        ("0:05:30", "2026-12-31T23:00", "2027-01-01T00:05:30"),
+        ("2026-12-05T01:00", "2026-12-02T22:30", "2026-12-05T01:00"),
+    ],
+)
+def test_when_a_window_begins(text: str, after: str, means: str) -> None:
+    at, wanted = (datetime.datetime.fromisoformat(one).timestamp() for one in (after, means))
+    assert moment_after(text, at) == wanted
+
+
 @pytest.mark.parametrize(
     ("words", "said"),
     [
@@ -242,6 +272,9 @@ def test_a_host_with_a_blocker_is_left_out_with_those_that_wait_for_it(tmp_path:
         ("cutover plan.yaml --park 203.0.113.240", "go with --all"),
         ("cutover plan.yaml --host tide-db --host kelp-files", "go with --all"),
         ("cutover plan.yaml --all --park 203.0.113.240", "--park goes with --unattended"),
+        ("cutover plan.yaml --until 22:00", "go with --all"),
+        ("cutover plan.yaml --all --until 25:00", "is no time; write 22:00"),
+        ("cutover plan.yaml --all --until 2026-01-01T00:00", "is over"),
         ("cutover plan.yaml --all --host tide-bd", "Did you mean 'tide-db'"),
         ("cutover plan.yaml --all --evidence x.json", "--evidence is about one host"),
         ("cutover plan.yaml --all --park 203.0.113.0/24", "without a prefix"),

@@ -288,6 +288,23 @@ def test_waves(name: str) -> None:
     assert all(outcome.why and outcome.exit_status == 1 for outcome in held)
 
 
+def test_nothing_begins_that_might_not_end_within_the_window() -> None:
+    """A deadline of 60 s, and 120 s to roll back after it."""
+    members = [msgspec.structs.replace(member(name), wave=wave) for wave, name in enumerate("abc")]
+    run = Run(members, until=400.0)
+    assert [action.name for action in run.start(100.0)] == ["a"]
+    begun = [run.step(happens(word, "a", at)) for word, at in (("begun", 101.0), ("waiting", 150.0), ("good", 160.0))]
+    assert all(action.name == "a" for actions in begun for action in actions)
+    run.step(happens("heard", "a", 170.0))
+    assert [action.name for action in run.step(happens("confirmed", "a", 220.0))] == ["b"]
+    for word in ("begun", "waiting", "good", "heard"):
+        run.step(happens(word, "b", 221.0))
+    assert run.step(happens("confirmed", "b", 221.0)) == ()
+    held = run.outcome("c")
+    assert held is not None
+    assert (held.is_held, held.why, run.is_over) == (True, "it might not have ended within the window", True)
+
+
 @pytest.mark.parametrize("after", range(9))
 def test_an_interrupt_at_each_state(after: int) -> None:
     """Nobody watches any more, and nothing is done: the guard goes on."""

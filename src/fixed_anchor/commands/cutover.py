@@ -29,6 +29,7 @@ from fixed_anchor.commands.common import (
 from fixed_anchor.commands.cutover_all import Wishes, cutover_all
 from fixed_anchor.commands.failure import tell_line
 from fixed_anchor.commands.watching import watch
+from fixed_anchor.commands.window import MomentType, window_of
 from fixed_anchor.core.addresses import AddressRange, IPAddress
 from fixed_anchor.core.baseline import Judge
 from fixed_anchor.core.errors import (
@@ -117,6 +118,16 @@ _HOST = click.option(
     help="With --all: a free address where a host may wait that swaps its address with another one; repeatable.",
 )
 @click.option(
+    "--not-before",
+    type=MomentType(),
+    help="With --all: no change begins before this time, 22:00 or 2026-12-02T22:00.",
+)
+@click.option(
+    "--until",
+    type=MomentType(),
+    help="With --all: no change begins that might not have ended by this time, confirmation included.",
+)
+@click.option(
     "--events",
     type=click.Path(dir_okay=False, allow_dash=True),
     metavar="FILE",
@@ -142,6 +153,8 @@ def command(
     at_once: int | None,
     tolerate: int | None,
     parks: tuple[IPAddress, ...],
+    not_before: str | None,
+    until: str | None,
     events: str | None,
     dry_run: bool,
     as_json: bool,
@@ -173,6 +186,7 @@ def command(
             at_once=limit,
             tolerate=tolerate or 0,
             events=events,
+            window=window_of(not_before, until),
             as_json=as_json,
             dry_run=dry_run,
         )
@@ -181,8 +195,10 @@ def command(
         site.hosts(hosts)
         site.whereabouts.asks_segments = True
         ctx.exit(cutover_all(app, site, wishes))
-    if len(hosts) > 1 or at_once is not None or tolerate is not None or parks or events:
-        raise click.UsageError("several hosts, --at-once, --tolerate, --park and --events go with --all")
+    if len(hosts) > 1 or at_once is not None or tolerate is not None or parks or events or not_before or until:
+        raise click.UsageError(
+            "several hosts, --at-once, --tolerate, --park, --not-before, --until and --events go with --all"
+        )
     site = app.site(plan)
     planned, target = app.reach.to_change(site, hosts[0] if hosts else None)
     site.whereabouts.asks_segments = True

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import shlex
 import sys
+import time
 from collections.abc import Iterator
 from typing import IO, Any
 
@@ -15,6 +16,7 @@ from fixed_anchor.change.change import Draft, Patience, Terms
 from fixed_anchor.commands.app import App
 from fixed_anchor.commands.standing import give_back_from_seat
 from fixed_anchor.commands.watching_many import WatcherOfMany, show_ends
+from fixed_anchor.commands.window import Window, wait_for
 from fixed_anchor.core.addresses import AddressRange, IPAddress
 from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE, EXIT_NO_ACCESS, NoAccess, worst
 from fixed_anchor.core.findings import Acceptance
@@ -53,6 +55,7 @@ class Wishes(msgspec.Struct, frozen=True, kw_only=True):
     at_once: int
     tolerate: int
     events: str | None
+    window: Window
     as_json: bool
     dry_run: bool
 
@@ -90,7 +93,10 @@ def cutover_all(app: App, site: Site, wishes: Wishes) -> int:
         targets[name] = made()
     terms = Terms(wishes.confirm_within, wishes.unattended, {}, patience=wishes.patience)
     turns = Turns(site, found, targets, terms, hold, notes)
-    run = Run(turns.members(), wishes.at_once, wishes.tolerate)
+    wait_for(app, wishes.window)
+    ends = wishes.window.ends
+    until = time.monotonic() + ends - time.time() if ends is not None else None
+    run = Run(turns.members(), wishes.at_once, wishes.tolerate, until)
     by_member = turns.by_member()
     watcher = WatcherOfMany(app, run, by_member, wishes.plan)
     over: set[str] = set()

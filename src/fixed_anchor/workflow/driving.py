@@ -92,7 +92,7 @@ class _Driver:
         self._alone = len(run.names) == 1
 
     def go(self) -> None:
-        self._plan(self._run.start())
+        self._plan(self._run.start(time.monotonic()))
         while not self._run.is_over:
             event = self._next()
             if not isinstance(event, StillOpen):

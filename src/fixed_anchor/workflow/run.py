@@ -133,14 +133,18 @@ class Run:
     """One or more changes, carried out together. :meth:`start` and :meth:`step` return what is to be done next.
 
     At most ``at_once`` members are under way at the same time, wave by wave, in the order in which they are given. So
-    many of them as are to ``tolerate`` may end otherwise than well before nothing more is begun.
+    many of them as are to ``tolerate`` may end otherwise than well before nothing more is begun. Nothing is begun that
+    might not have ended ``until`` a moment, by its own deadline.
     """
 
-    def __init__(self, members: Sequence[Member], at_once: int = 1, tolerate: int = 0) -> None:
+    def __init__(
+        self, members: Sequence[Member], at_once: int = 1, tolerate: int = 0, until: float | None = None
+    ) -> None:
         self._members = {member.name: _Progress(member) for member in members}
         assert len(self._members) == len(members), "two members of one name"
         self._at_once = at_once
         self._tolerate = tolerate
+        self._until = until
 
     @property
     def is_over(self) -> bool:
@@ -181,9 +185,9 @@ class Run:
         one = self._members[name]
         return one.lost_since + one.left + TO_ROLL_BACK - now if one.lost_since is not None else None
 
-    def start(self) -> tuple[Action, ...]:
+    def start(self, now: float = 0.0) -> tuple[Action, ...]:
         """What is to be done first."""
-        return self._next_ones()
+        return self._next_ones(now)
 
     def step(self, event: Event) -> tuple[Action, ...]:
         """What is to be done after ``event``."""
@@ -197,19 +201,19 @@ class Run:
         if one.state in (PLANNED, *OVER):
             return ()
         if isinstance(event, Unanswered):
-            return self._and_next(self._unanswered(one, event))
+            return self._and_next(self._unanswered(one, event), event.at)
         if isinstance(event, Failed):
-            return self._and_next(_fails(one, event.error))
+            return self._and_next(_fails(one, event.error), event.at)
         moves = _STEPS.get(one.state)
-        return self._and_next(moves(one, event) if moves is not None else ())
+        return self._and_next(moves(one, event) if moves is not None else (), event.at)
 
-    def _and_next(self, actions: Iterable[Action]) -> tuple[Action, ...]:
-        return (*actions, *self._next_ones())
+    def _and_next(self, actions: Iterable[Action], now: float) -> tuple[Action, ...]:
+        return (*actions, *self._next_ones(now))
 
-    def _next_ones(self) -> tuple[Action, ...]:
+    def _next_ones(self, now: float) -> tuple[Action, ...]:
         """The beginnings of those whose turn has come."""
         begun: list[Action] = []
-        self._hold_back()
+        self._hold_back(now)
         under_way = sum(one.state not in (PLANNED, *OVER) for one in self._members.values())
         wave = min((one.member.wave for one in self._members.values() if one.state not in OVER), default=0)
         for name, one in self._members.items():
@@ -227,15 +231,19 @@ class Run:
                 begun.append(Begin(name, one.terms))
         return tuple(begun)
 
-    def _hold_back(self) -> None:
+    def _hold_back(self, now: float) -> None:
         """Ends those that are not to be begun any more."""
         bad = [n for n, one in self._members.items() if one.outcome is not None and not one.outcome.is_good]
         failed = [name for name in bad if self._members[name].state != HELD]
         planned = [(name, one) for name, one in self._members.items() if one.state == PLANNED]
         for name, one in planned:
             awaited = [other for other in one.member.after if other in bad]
-            if len(failed) > self._tolerate or awaited:
+            ends = now + one.terms.confirm_within + TO_ROLL_BACK
+            is_late = self._until is not None and ends > self._until
+            if len(failed) > self._tolerate or awaited or is_late:
                 why = f"it waits for {', '.join(awaited)}" if awaited else f"{_few(failed)} did not end well"
+                if is_late and not failed and not awaited:
+                    why = "it might not have ended within the window"
                 one.ends(Outcome("", states.NOT_BEGUN, None, why=why, is_held=True), HELD)
                 bad.append(name)
 
