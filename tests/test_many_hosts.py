@@ -143,7 +143,7 @@ def test_the_events_of_a_run(tmp_path: Path) -> None:
     for line in lines:
         Draft202012Validator(schema).validate(line)
     # Its progress only ever goes the ways of a run, and it ends.
-    assert [line["event"] for line in lines][:3] == ["prepared", "baseline-taken", "begun"]
+    assert [line["event"] for line in lines][:3] == ["made-ready", "baseline-taken", "begun"]
     assert {line["turn"] for line in lines} == {"gannet-ws"}
     assert lines[-1]["progress"] == "ended"
     assert lines[-1]["state"] == "rolled-back"

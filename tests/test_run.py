@@ -27,9 +27,9 @@ from fixed_anchor.workflow.events import (
     Heard,
     Interrupted,
     Keep,
+    MadeReady,
     Member,
     Outcome,
-    Prepared,
     TooLate,
     Unanswered,
     Verified,
@@ -258,7 +258,7 @@ WAVES: dict[str, tuple[str, dict[str, str], int, str]] = {
     "who waits for it is held": ("a | b<a c | d<b", {"a": BACK, "c": DONE}, 9, "a ended, b held, c ended, d held"),
     "who waits for one that is good is not": ("a | b<a", {"a": DONE, "b": DONE}, 0, "a ended, b ended"),
     "half of it is not good": ("a | b", {"a": "begun waiting good heard half-confirmed"}, 0, "a ended, b held"),
-    "it is drafted in its turn": ("a | b!", {"a": DONE, "b": "prepared baseline begun"}, 0, "a ended, b watched"),
+    "it is drafted in its turn": ("a | b!", {"a": DONE, "b": "made-ready baseline begun"}, 0, "a ended, b watched"),
     "it cannot be drafted": ("a! | b", {"a": "refused"}, 0, "a failed, b held"),
     "it does not answer when its turn has come": ("a! | b", {"a": "silent"}, 0, "a failed, b held"),
 }
@@ -278,8 +278,8 @@ def test_waves(name: str) -> None:
     for one, words in fares.items():
         for at, word in enumerate(words.split()):
             assert one in begun, f"{one} has not begun"
-            if word == "prepared":
-                actions = run.step(Prepared(one, float(at), member(one, "looks")))
+            if word == "made-ready":
+                actions = run.step(MadeReady(one, float(at), member(one, "looks")))
             else:
                 actions = run.step(happens(word.replace("-", " "), one, float(at)))
             begun += [action.name for action in actions]

@@ -114,7 +114,7 @@ def cutover_all(app: App, site: Site, wishes: Wishes) -> int:
                 # By its name at this seat somebody else may be found soon, who takes the address it had.
                 by_member[event.name].session.at_its_addresses()
 
-        drive(run, by_member, hears, turns.prepare)
+        drive(run, by_member, hears, turns.make_ready)
     ended = worst([status, *(o.exit_status for n in run.names if (o := run.outcome(n)) is not None)])
     show_ends(app, run, wishes.plan)
     if wishes.as_json:

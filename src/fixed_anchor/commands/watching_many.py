@@ -13,7 +13,7 @@ from fixed_anchor.commands.app import App
 from fixed_anchor.core.errors import printable
 from fixed_anchor.core.verification import AS_PLANNED
 from fixed_anchor.reporting.terminal.paper import STYLES, plural, put_table, styled
-from fixed_anchor.workflow.events import Answered, Event, Failed, Interrupted, Outcome, Prepared, Unanswered, Verified
+from fixed_anchor.workflow.events import Answered, Event, Failed, Interrupted, MadeReady, Outcome, Unanswered, Verified
 from fixed_anchor.workflow.run import HELD, OVER, PLANNED, Run
 from fixed_anchor.workflow.targets import HostTarget
 
@@ -37,7 +37,7 @@ class WatcherOfMany:
             return
         name = event.name
         self._say_wave(name)
-        if isinstance(event, Prepared):
+        if isinstance(event, MadeReady):
             self._say(name, "its turn", "what answers today is looked at")
         elif isinstance(event, Answered):
             self._answered(name, event)

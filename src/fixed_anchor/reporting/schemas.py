@@ -13,7 +13,7 @@ from typing import Any
 
 import msgspec
 
-from fixed_anchor.reporting.documents import DOCUMENTS, document_type
+from fixed_anchor.reporting.documents import EVERY, document_type
 
 
 def schema(command: str) -> dict[str, Any]:
@@ -33,7 +33,7 @@ def schema(command: str) -> dict[str, Any]:
 def main(folder: Path) -> None:
     """Writes the schema of every command below ``folder``."""
     folder.mkdir(parents=True, exist_ok=True)
-    for command in DOCUMENTS:
+    for command in EVERY:
         (folder / f"{command}.json").write_text(json.dumps(schema(command), indent=2) + "\n")
 
 

@@ -31,9 +31,9 @@ from fixed_anchor.workflow.events import (
     Interrupted,
     Keep,
     Look,
+    MadeReady,
+    MakeReady,
     Member,
-    Prepare,
-    Prepared,
     TakeBaseline,
     TooLate,
     Unanswered,
@@ -58,22 +58,22 @@ class StillOpen(Event, frozen=True):
 #: Hears every event, after the run was stepped by it.
 Hears = Callable[[Event], None]
 #: Drafts a member whose turn has come, on its terms.
-Prepares = Callable[[Member], Member]
+MakesReady = Callable[[Member], Member]
 
 
 def _as_it_is(member: Member) -> Member:
     return member
 
 
-def drive(run: Run, targets: Mapping[str, Target], hears: Hears, prepares: Prepares = _as_it_is) -> None:
+def drive(run: Run, targets: Mapping[str, Target], hears: Hears, makes_ready: MakesReady = _as_it_is) -> None:
     """Carries ``run`` out on ``targets``, by the names of its members, until it is over.
 
-    ``prepares`` drafts those that have no draft yet, when their turn has come.
+    ``makes_ready`` drafts those that have no draft yet, when their turn has come.
 
     Ctrl-C ends the watching, not the changes: the run is told, and this returns. If this process dies, the guards go
     on without it. What fails is the outcome of its member, and is not raised.
     """
-    driver = _Driver(run, targets, hears, prepares)
+    driver = _Driver(run, targets, hears, makes_ready)
     try:
         driver.go()
     except KeyboardInterrupt:
@@ -83,8 +83,8 @@ def drive(run: Run, targets: Mapping[str, Target], hears: Hears, prepares: Prepa
 
 
 class _Driver:
-    def __init__(self, run: Run, targets: Mapping[str, Target], hears: Hears, prepares: Prepares) -> None:
-        self._run, self._targets, self._hears, self._prepares = run, targets, hears, prepares
+    def __init__(self, run: Run, targets: Mapping[str, Target], hears: Hears, makes_ready: MakesReady) -> None:
+        self._run, self._targets, self._hears, self._makes_ready = run, targets, hears, makes_ready
         #: What is to be done, by its moment, and the order in which that was said.
         self._due: list[tuple[float, int, Action]] = []
         self._count = 0
@@ -142,9 +142,9 @@ class _Driver:
 
     def _perform(self, action: Action, target: Target, member: Member, tells: Callable[[StillOpen], None]) -> Event:
         name = action.name
-        if isinstance(action, Prepare):
-            made = self._prepares(member)
-            return Prepared(name, time.monotonic(), made)
+        if isinstance(action, MakeReady):
+            made = self._makes_ready(member)
+            return MadeReady(name, time.monotonic(), made)
         draft, terms = member.drafted, self._run.terms(name)
         if isinstance(action, TakeBaseline):
             assert member.survey is not None

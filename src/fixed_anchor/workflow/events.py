@@ -24,7 +24,7 @@ class Member(msgspec.Struct, frozen=True):
     """One change of a run: its target's name, what is done, and how it is guarded.
 
     ``survey`` is what its draft was made from, given where what answers before is not known yet: it is looked at then,
-    and belongs to the terms. One of many has no ``draft`` until its turn has come: it is prepared then. It belongs to a
+    and belongs to the terms. One of many has no ``draft`` until its turn has come, and is made ready. It belongs to a
     ``wave``, and waits for the good end of those that it comes ``after``.
     """
 
@@ -38,7 +38,7 @@ class Member(msgspec.Struct, frozen=True):
     @property
     def drafted(self) -> Draft:
         """Its draft, once it has one."""
-        assert self.draft is not None, f"{self.name} is not prepared"
+        assert self.draft is not None, f"{self.name} is not drafted"
         return self.draft
 
 
@@ -51,7 +51,7 @@ class Action(msgspec.Struct, frozen=True):
     name: str
 
 
-class Prepare(Action, frozen=True):
+class MakeReady(Action, frozen=True):
     """Look whether what it needs is there, and draft it where it is not drafted yet."""
 
 
@@ -105,7 +105,7 @@ class Event(msgspec.Struct, frozen=True):
     at: float
 
 
-class Prepared(Event, frozen=True):
+class MadeReady(Event, frozen=True):
     """It is drafted, on these terms."""
 
     member: Member

@@ -9,8 +9,8 @@ Each member is in one of these states; its moves are those of the table, and no 
 ============  ====================================  ==========================================================
 state         what goes on                          left by
 ============  ====================================  ==========================================================
-``planned``   its turn has not come                 its wave begins -> ``prepared``, ``recorded``; or ``held``
-``prepared``  it is looked at once more, and drafted  a draft -> ``recorded``; an error -> ``failed``
+``planned``   its turn has not come                 its wave begins -> ``ready``, ``recorded``; or ``held``
+``ready``     it is looked at anew, and drafted       a draft -> ``recorded``; an error -> ``failed``
 ``recorded``  what is there before is looked at     a baseline -> ``begun``; an error -> ``failed``
 ``begun``     its guard is started                  a number -> ``watched``; an error -> ``failed``
 ``watched``   its engine is asked how it is         a status -> the same, ``looked at``, or ``ended``
@@ -62,10 +62,10 @@ from fixed_anchor.workflow.events import (
     Interrupted,
     Keep,
     Look,
+    MadeReady,
+    MakeReady,
     Member,
     Outcome,
-    Prepare,
-    Prepared,
     TakeBaseline,
     TooLate,
     Unanswered,
@@ -74,12 +74,12 @@ from fixed_anchor.workflow.events import (
 
 PLANNED, RECORDED, BEGUN, WATCHED, LOOKED_AT = "planned", "recorded", "begun", "watched", "looked at"
 TOLD, KEPT, SEEN_OFF, ENDED, FAILED, LEFT = "told", "kept", "seen off", "ended", "failed", "left"
-PREPARED, HELD = "prepared", "held"
+READY, HELD = "ready", "held"
 
 #: To which states a member goes from each: the moves of the table above.
 MOVES: dict[str, tuple[str, ...]] = {
-    PLANNED: (PREPARED, RECORDED, BEGUN, HELD, LEFT),
-    PREPARED: (RECORDED, FAILED, LEFT),
+    PLANNED: (READY, RECORDED, BEGUN, HELD, LEFT),
+    READY: (RECORDED, FAILED, LEFT),
     RECORDED: (BEGUN, FAILED, LEFT),
     BEGUN: (WATCHED, FAILED, LEFT),
     WATCHED: (LOOKED_AT, SEEN_OFF, ENDED, FAILED, LEFT),
@@ -157,7 +157,7 @@ class Run:
         return tuple(self._members)
 
     def member(self, name: str) -> Member:
-        """A member as it was given, or as it was prepared."""
+        """A member as it was given, or as it was made ready."""
         return self._members[name].member
 
     def state(self, name: str) -> str:
@@ -221,8 +221,8 @@ class Run:
                 continue
             under_way += 1
             if one.member.draft is None:
-                one.goes(PREPARED)
-                begun.append(Prepare(name))
+                one.goes(READY)
+                begun.append(MakeReady(name))
             elif one.member.survey is not None:
                 one.goes(RECORDED)
                 begun.append(TakeBaseline(name))
@@ -249,7 +249,7 @@ class Run:
 
     def _unanswered(self, one: _Progress, event: Unanswered) -> Iterable[Action]:
         """It is asked again; after the time that its guard may need, it is given up."""
-        if one.state in (PREPARED, RECORDED, BEGUN):
+        if one.state in (READY, RECORDED, BEGUN):
             return _fails(one, event.error)
         if one.state == SEEN_OFF:
             # It is kept, and cannot be looked at once more.
@@ -300,8 +300,8 @@ def _few(names: Sequence[str]) -> str:
     return ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
 
 
-def _prepared(one: _Progress, event: Event) -> tuple[Action, ...]:
-    if not isinstance(event, Prepared):
+def _made_ready(one: _Progress, event: Event) -> tuple[Action, ...]:
+    if not isinstance(event, MadeReady):
         return ()
     one.member, one.terms = event.member, event.member.terms
     one.left = float(one.terms.confirm_within)
@@ -383,7 +383,7 @@ def _seen_off(one: _Progress, event: Event) -> tuple[Action, ...]:
 
 #: What each state makes of an event; what is none of its own moves nothing.
 _STEPS = {
-    PREPARED: _prepared,
+    READY: _made_ready,
     RECORDED: _recorded,
     BEGUN: _begun,
     WATCHED: _watched,

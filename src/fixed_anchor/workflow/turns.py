@@ -66,7 +66,7 @@ class Turns:
         """The targets by the names of members."""
         return {name: self._targets[turn.host] for name, turn in self._turns.items()}
 
-    def prepare(self, member: Member) -> Member:
+    def make_ready(self, member: Member) -> Member:
         """The member with its draft and its terms, once what it takes is free.
 
         A host that is changed in one go has the draft that was judged. Raises why it cannot begin.

@@ -29,9 +29,9 @@ DOCUMENTS: dict[str, tuple[str, str]] = {
     "history": ("changes", "HistoryDocument"),
     "verify": ("verifying", "VerifyDocument"),
     "explain": ("explaining", "ExplainDocument"),
-    #: One of each event, a line each.
-    "cutover-events": ("events", "RunEvent"),
 }
+#: The same with those that are written beside: a line for each event of a run.
+EVERY = DOCUMENTS | {"cutover-events": ("events", "RunEvent")}
 
 #: Up to this many bytes a document is indented; a larger one only a program reads.
 _FOR_PEOPLE = 1_000_000
@@ -39,7 +39,7 @@ _FOR_PEOPLE = 1_000_000
 
 def document_type(command: str) -> type[Document]:
     """The type of the document that ``command`` prints."""
-    module, name = DOCUMENTS[command]
+    module, name = EVERY[command]
     found: type[Document] = getattr(importlib.import_module(f"fixed_anchor.reporting.documents.{module}"), name)
     return found
 

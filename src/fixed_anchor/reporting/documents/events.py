@@ -16,7 +16,7 @@ from fixed_anchor.workflow.events import (
     Failed,
     Heard,
     Interrupted,
-    Prepared,
+    MadeReady,
     TooLate,
     Unanswered,
     Verified,
@@ -24,7 +24,7 @@ from fixed_anchor.workflow.events import (
 from fixed_anchor.workflow.run import Run
 
 Happened = Literal[
-    "prepared",
+    "made-ready",
     "baseline-taken",
     "begun",
     "answered",
@@ -38,7 +38,7 @@ Happened = Literal[
 ]
 
 _HAPPENED: dict[type[Event], Happened] = {
-    Prepared: "prepared",
+    MadeReady: "made-ready",
     BaselineTaken: "baseline-taken",
     Begun: "begun",
     Answered: "answered",
