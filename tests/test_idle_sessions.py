@@ -68,6 +68,24 @@ def test_a_session_that_is_closed_leaves_nothing_behind(shell: str) -> None:
 
 
 @pytest.mark.parametrize("shell", SHELLS)
+def test_what_watches_a_session_ends_with_it(shell: str) -> None:
+    """A shell that is killed leaves its number to somebody else, whom nobody may end for it."""
+    process = started(shell, 7)
+    process.stdin.write(Errand().encode(1))  # type: ignore[union-attr]
+    process.stdin.flush()  # type: ignore[union-attr]
+    time.sleep(1.0)
+    assert left_of(process.pid)
+    process.kill()
+    process.wait(10)
+    until = time.monotonic() + 15
+    while left_of(process.pid) and time.monotonic() < until:
+        time.sleep(0.1)
+    assert left_of(process.pid) == []
+    # It ended before its time, so that it can have ended nobody.
+    assert time.monotonic() < until - 8
+
+
+@pytest.mark.parametrize("shell", SHELLS)
 def test_a_command_takes_longer_than_that(shell: str) -> None:
     process = started(shell, 1)
     errand = Errand()

@@ -214,9 +214,18 @@ python() {
 watch() {
     (
         trap 'kill "$nap" 2>/dev/null; exit 0' TERM
-        sleep "$idle" &
-        nap=$!
-        wait "$nap"
+        left=$idle
+        while [ "$left" -gt 0 ]; do
+            step=5
+            [ "$left" -ge "$step" ] || step=$left
+            sleep "$step" &
+            nap=$!
+            wait "$nap"
+            left=$((left - step))
+            # Where that shell has ended meanwhile, its number may be somebody else's by now.
+            IFS=' ' read -r _ _ _ parent _ </proc/self/stat
+            [ "$parent" = $$ ] || exit 0
+        done
         kill $$
     ) </dev/null >/dev/null 2>&1 &
     watcher=$!
