@@ -98,7 +98,7 @@ def cutover_all(app: App, site: Site, wishes: Wishes) -> int:
     until = time.monotonic() + ends - time.time() if ends is not None else None
     run = Run(turns.members(), wishes.at_once, wishes.tolerate, until)
     by_member = turns.by_member()
-    watcher = WatcherOfMany(app, run, by_member, wishes.plan)
+    watcher = WatcherOfMany(app, run, wishes.plan)
     over: set[str] = set()
     with _events_to(wishes.events) as lines:
 

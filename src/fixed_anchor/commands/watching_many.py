@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import shlex
 import time
-from collections.abc import Mapping
 
 from rich.text import Text
 
@@ -15,7 +14,6 @@ from fixed_anchor.core.verification import AS_PLANNED
 from fixed_anchor.reporting.terminal.paper import STYLES, plural, put_table, styled
 from fixed_anchor.workflow.events import Answered, Event, Failed, Interrupted, MadeReady, Outcome, Unanswered, Verified
 from fixed_anchor.workflow.run import HELD, OVER, PLANNED, Run
-from fixed_anchor.workflow.targets import HostTarget
 
 #: What goes on in a state, where its name alone does not say it.
 _SHORTLY = {states.WAITING: "in force, and verified now"}
@@ -24,8 +22,9 @@ _SHORTLY = {states.WAITING: "in force, and verified now"}
 class WatcherOfMany:
     """Prints what happens to each of many changes, as their run is stepped."""
 
-    def __init__(self, app: App, run: Run, targets: Mapping[str, HostTarget], plan: str) -> None:
-        self._app, self._run, self._targets, self._plan = app, run, targets, plan
+    def __init__(self, app: App, run: Run, plan: str) -> None:
+        self._app, self._run, self._plan = app, run, plan
+        self._width = max(map(len, run.names))
         self._state: dict[str, str] = {}
         self._lost: set[str] = set()
         self._wave = -1
@@ -74,8 +73,7 @@ class WatcherOfMany:
         self._say(name, states.shown(status.state), printable(words), STYLES.get(status.state, "bold"))
 
     def _say(self, name: str, word: str, more: str, style: str = "bold") -> None:
-        width = max(len(n) for n in self._run.names)
-        line = Text().append(time.strftime("%H:%M:%S  "), style="dim").append(f"{name:<{width}}  ")
+        line = Text().append(time.strftime("%H:%M:%S  "), style="dim").append(f"{name:<{self._width}}  ")
         line.append(word, style=style)
         self._app.say(line.append(f"  {printable(more)}" if more else ""), indent=0)
 

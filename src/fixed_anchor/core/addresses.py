@@ -81,6 +81,11 @@ def address_key(address: IPAddress) -> int:
     return int(address) if address.version == 4 else int(address) | SIX
 
 
+def in_words(addresses: Iterable[IPAddress]) -> str:
+    """Addresses in their order, those of IPv4 first."""
+    return ", ".join(map(str, sorted(addresses, key=address_key)))
+
+
 def lone_address(text: str) -> IPAddress | None:
     """The address in ``ADDRESS`` or ``ADDRESS/32`` (128), ``None`` for anything else: a whole network, say."""
     base, _, prefix = text.strip().partition("/")

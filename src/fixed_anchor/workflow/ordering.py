@@ -55,11 +55,13 @@ def ordered(
     The seat and the hosts that connections lead through are left out unless they are ``named``. ``accepted`` are
     findings that are overridden; ``parks`` are addresses where a host of a circle may wait.
     """
-    chosen = [host for host in site.plan.hosts.values() if host.reach is not None or host in site.own_hosts()]
-    left_out = {name: why for name, why in _between(site, chosen) if name not in named}
+    own = site.own_hosts()
+    chosen = [host for host in site.plan.hosts.values() if host.reach is not None or host in own]
+    _look_at(site, chosen)
+    # By now every connection knows what it leads through.
+    left_out = {name: why for name, why in _between(site, chosen, own) if name not in named}
     kept = frozenset(left_out)
     chosen_in = [host for host in chosen if host.name not in left_out]
-    _look_at(site, chosen)
     left_out |= dict(_out_of_reach(site, chosen_in))
     wanted = [host for host in chosen_in if host.name not in left_out]
     facts = gather(site, tuple(host.name for host in wanted), pools) if wanted else None
@@ -117,9 +119,9 @@ def _look_at(site: Site, hosts: Iterable[HostPlan]) -> None:
         site.unreached[for_looking[0].name] = error
 
 
-def _between(site: Site, hosts: Iterable[HostPlan]) -> Iterable[tuple[str, str]]:
+def _between(site: Site, hosts: Sequence[HostPlan], own: Iterable[HostPlan]) -> Iterable[tuple[str, str]]:
     """Those that must stay as they are while others are changed over them: the seat, and jump hosts."""
-    for host in site.own_hosts():
+    for host in own:
         yield host.name, f"you sit at it: --host {host.name} takes it in"
     through: dict[str, str] = {}
     for host in hosts:

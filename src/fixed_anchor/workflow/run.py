@@ -47,6 +47,7 @@ from fixed_anchor.core.errors import (
     AnchorError,
     Unreachable,
 )
+from fixed_anchor.core.indexed_claims import few
 from fixed_anchor.core.verification import AS_PLANNED, NOT_AS_PLANNED, VerifyResult
 from fixed_anchor.workflow.events import (
     Action,
@@ -241,7 +242,7 @@ class Run:
             ends = now + one.terms.confirm_within + TO_ROLL_BACK
             is_late = self._until is not None and ends > self._until
             if len(failed) > self._tolerate or awaited or is_late:
-                why = f"it waits for {', '.join(awaited)}" if awaited else f"{_few(failed)} did not end well"
+                why = f"it waits for {', '.join(awaited)}" if awaited else f"{few(failed)} did not end well"
                 if is_late and not failed and not awaited:
                     why = "it might not have ended within the window"
                 one.ends(Outcome("", states.NOT_BEGUN, None, why=why, is_held=True), HELD)
@@ -294,10 +295,6 @@ def _over(one: _Progress) -> tuple[Action, ...]:
     if now.state == states.ROLLED_BACK and one.verified is not None and now.gateway_answered is True:
         unheard = one.verified.unheard
     return one.ends(Outcome(one.number, now.state, one.verified, now.is_incomplete, now.why, unheard))
-
-
-def _few(names: Sequence[str]) -> str:
-    return ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
 
 
 def _made_ready(one: _Progress, event: Event) -> tuple[Action, ...]:

@@ -15,7 +15,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
-from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.addresses import IPAddress, in_words
+from fixed_anchor.core.indexed_claims import few
 from fixed_anchor.core.order.turn import FIRST, SECOND, WHOLE, Key, LeftOut, Standing, Turn, used_by
 from fixed_anchor.core.plan import Plan
 
@@ -142,7 +143,7 @@ class Before:
         for turn in self.turns.values():
             for before in turn.after:
                 if before not in self.turns:
-                    going = _listed(self._movers[before.host].going)
+                    going = in_words(self._movers[before.host].going)
                     yield turn.host, f"{before.host} keeps {going} beside, since others may still use it"
 
     def _left_out_at(self, address: IPAddress, but: str) -> str:
@@ -223,12 +224,12 @@ class Before:
         beside: frozenset[IPAddress] = frozenset()
         parked: Mapping[IPAddress, IPAddress] = {}
         if served and key == self._begins(name):
-            shown = ", ".join(map(str, sorted(served, key=int)))
+            shown = in_words(served)
             users = [n for n in self._dependants(name, served) if n in self._movers]
-            why.insert(0, f"others are to use {shown}: {_some(users)}" if users else f"others use {shown}")
+            why.insert(0, f"others are to use {shown}: {few(users)}" if users else f"others use {shown}")
             if key.part == FIRST:
                 beside = self._movers[name].going
-                why.append(f"keeps {_listed(beside)} beside until they do")
+                why.append(f"keeps {in_words(beside)} beside until they do")
         if name in self._parked and key.part == FIRST:
             parked = self._parked[name]
             why.append("; ".join(f"waits at {park} until {address} is free" for address, park in parked.items()))
@@ -271,7 +272,7 @@ class Before:
             others = frozenset(
                 k for other, keys in done.items() if other not in stays for k in keys if k not in waiting_for_it
             )
-            words = f"others use {_listed(self._served_at[name])}, which stays: it comes last"
+            words = f"others use {in_words(self._served_at[name])}, which stays: it comes last"
             turns[key] = _waiting(turns[key], others, words, alone=True)
         return turns
 
@@ -279,10 +280,10 @@ class Before:
         key, served = Key(name, SECOND), self._new_services(name)
         users = self._dependants(name, served)
         missing = [user for user in users if user not in done and user not in self._settled]
-        beside = _listed(self._movers[name].going)
+        beside = in_words(self._movers[name].going)
         if missing:
             del turns[key]
-            words = f"keeps {beside} beside: not changed, and may still use it: {_some(missing)}"
+            words = f"keeps {beside} beside: not changed, and may still use it: {few(missing)}"
             self._pending.append(LeftOut(name, words, is_begun=True))
             return
         others = frozenset(self._begins(user) for user in users if user in done)
@@ -291,15 +292,6 @@ class Before:
 
 def _waiting(turn: Turn, after: frozenset[Key], words: str, alone: bool) -> Turn:
     return Turn(turn.key, turn.after | after, (*turn.why, words), turn.beside, turn.parked, alone or turn.alone)
-
-
-def _listed(addresses: Iterable[IPAddress]) -> str:
-    return ", ".join(map(str, sorted(addresses, key=lambda a: (a.version, int(a)))))
-
-
-def _some(names: Sequence[str]) -> str:
-    """At most three by name."""
-    return ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
 
 
 def _descendants(turns: Mapping[Key, Turn], of: Iterable[Key]) -> set[Key]:

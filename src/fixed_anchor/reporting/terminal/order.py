@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 
 from rich.console import Console
 from rich.text import Text
 
-from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.addresses import in_words
 from fixed_anchor.core.order.turn import SECOND, Order, Standing, Turn
 from fixed_anchor.reporting.terminal.paper import plural, put, put_table, styled
 
@@ -48,11 +48,7 @@ def summary(order: Order) -> str:
 def _comes(turn: Turn, standing: Standing) -> str:
     """What its host has after a turn that it did not have before."""
     if turn.key.part == SECOND and not turn.alone:
-        return _listed(standing.coming)
+        return in_words(standing.coming)
     if turn.key.part == SECOND:
-        return f"no {_listed(standing.going)} any more"
-    return _listed(turn.parked.get(address, address) for address in standing.coming) or "the same"
-
-
-def _listed(addresses: Iterable[IPAddress]) -> str:
-    return ", ".join(str(a) for a in sorted(addresses, key=lambda a: (a.version, int(a))))
+        return f"no {in_words(standing.going)} any more"
+    return in_words(turn.parked.get(address, address) for address in standing.coming) or "the same"
