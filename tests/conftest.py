@@ -15,6 +15,14 @@ settings.register_profile("default", deadline=None, max_examples=60, suppress_he
 settings.load_profile("default")
 
 
+@pytest.fixture(autouse=True, scope="session")
+def _state_folder(tmp_path_factory: pytest.TempPathFactory) -> Iterator[None]:
+    """The records of runs of all tests are in a folder of their own, never in that of whoever runs them."""
+    with pytest.MonkeyPatch.context() as patched:
+        patched.setenv("XDG_STATE_HOME", str(tmp_path_factory.mktemp("state")))
+        yield
+
+
 def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption(
         "--whole-matrix", action="store_true", help="try every fault at every state on every stack, not a selection"

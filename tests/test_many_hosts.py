@@ -66,6 +66,7 @@ def site(folder: Path, hosts: Hosts) -> Path:
             f"      routes: [{{to: default, via: {first}1}}]\n      nameservers: {{addresses: [{resolver}]}}\n"
         )
         file.chmod(0o600)
+        (folder / f"hosts/{name}/etc/resolv.conf").write_text(f"nameserver {resolver}\n")
     (folder / "station.yaml").write_text(station)
     (folder / "plan.yaml").write_text(plan)
     return folder

@@ -5,7 +5,7 @@ From a seat a change is ``HOST:NUMBER``.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from functools import cached_property
 
 import click
@@ -110,6 +110,16 @@ def _checked(plan: str | None, hosts: tuple[str, ...], change: str | None) -> tu
 def _chosen(app: App, site: Site, planned: HostPlan, number: str | None) -> Chosen | None:
     target = app.reach.of_plan(site, planned)
     return Chosen(planned.name, target, number) if target is not None else None
+
+
+def targets_of(app: App, site: Site, hosts: Iterable[str]) -> dict[str, HostTarget]:
+    """The targets that hosts of the plan are, by their names."""
+    targets = {}
+    for name in dict.fromkeys(hosts):
+        made = app.reach.of_plan(site, site.plan.hosts[name])
+        assert made is not None
+        targets[name] = made()
+    return targets
 
 
 def say_failed(app: App, host: str, error: AnchorError) -> None:

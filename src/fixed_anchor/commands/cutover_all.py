@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import os
 import shlex
 import sys
 import time
@@ -14,6 +15,7 @@ import msgspec
 
 from fixed_anchor.change.change import Draft, Patience, Terms
 from fixed_anchor.commands.app import App
+from fixed_anchor.commands.chosen import targets_of
 from fixed_anchor.commands.standing import give_back_from_seat
 from fixed_anchor.commands.watching_many import WatcherOfMany, show_ends
 from fixed_anchor.commands.window import Window, wait_for
@@ -35,6 +37,17 @@ from fixed_anchor.workflow.notes import about
 from fixed_anchor.workflow.ordering import Ordered, ordered
 from fixed_anchor.workflow.reached.site import Site
 from fixed_anchor.workflow.run import Run
+from fixed_anchor.workflow.run_records import (
+    CUTOVER,
+    LeftOutRecord,
+    RunRecord,
+    RunStore,
+    finish,
+    learn_ends,
+    recorded,
+    seat_runs,
+    under_way,
+)
 from fixed_anchor.workflow.targets import HostTarget
 from fixed_anchor.workflow.turns import Turns
 
@@ -66,10 +79,11 @@ def cutover_all(app: App, site: Site, wishes: Wishes) -> int:
     def hold(target: HostTarget, survey: HostSurvey) -> frozenset[IPAddress]:
         return addresses_to_hold(wishes.grace, target, survey)
 
-    def notes(target: HostTarget, draft: Draft) -> dict[str, Any]:
+    def notes(name: str, target: HostTarget, draft: Draft) -> dict[str, Any]:
         standing = found.judgement.by_host.get(draft.host, ())
         used = [a for a in wishes.accepted if any(f.stops and a.covers(f) for f in standing)]
-        return about("cutover", wishes.plan, draft, used, wishes.note, app.seat_of(target))
+        made = about("cutover", wishes.plan, draft, used, wishes.note, app.seat_of(target))
+        return made | recorder.marks(name)
 
     with app.status("looking at every host, and probing their segments"):
         found = ordered(site, wishes.named, wishes.pools, wishes.accepted, wishes.parks, wishes.at_once, hold)
@@ -79,18 +93,15 @@ def cutover_all(app: App, site: Site, wishes: Wishes) -> int:
     if any(name in found.drafts for name in (one.host for one in found.order.left_out)):
         app.type("what was found:  ", shlex.join(["fixed-anchor", "check", wishes.plan]))
     status = _status_of(site, found)
+    store, path = seat_runs(), os.path.abspath(wishes.plan)
+    record = _unfinished(app, site, store, path, wishes.dry_run, found)
     if wishes.dry_run or not found.order.turns or not _may_begin(app, found):
         said = "this is what it would do; nothing was done" if wishes.dry_run else "nothing was done"
         app.say(said)
         if wishes.as_json:
-            app.print_document(_document(wishes, site, found, None, {}), status)
+            app.print_document(_document(wishes, site, found, None, {}, None), status)
         return status
-    planned = site.plan.hosts
-    targets = {}
-    for name in dict.fromkeys(turn.host for turn in found.order.turns):
-        made = app.reach.of_plan(site, planned[name])
-        assert made is not None
-        targets[name] = made()
+    targets = targets_of(app, site, (turn.host for turn in found.order.turns))
     terms = Terms(wishes.confirm_within, wishes.unattended, {}, patience=wishes.patience)
     turns = Turns(site, found, targets, terms, hold, notes)
     wait_for(app, wishes.window)
@@ -100,9 +111,20 @@ def cutover_all(app: App, site: Site, wishes: Wishes) -> int:
     by_member = turns.by_member()
     watcher = WatcherOfMany(app, run, wishes.plan)
     over: set[str] = set()
-    with _events_to(wishes.events) as lines:
+    left = [LeftOutRecord(one.host, one.why, one.host in found.kept) for one in found.order.left_out]
+    with (
+        _events_to(wishes.events) as lines,
+        recorded(store, record or store.make(CUTOVER, path), wishes.note, left) as recorder,
+    ):
+        app.say(f"run {recorder.record.number}", style="bold")
+        recorder.expect(
+            turns.members(),
+            {str(turn.key): turn.host for turn in found.order.turns},
+            {str(turn.key): turn.why for turn in found.order.turns},
+        )
 
         def hears(event: Event) -> None:
+            recorder.hear(run, event)
             if lines is not None:
                 target = by_member.get(event.name)
                 print(as_line(run_event(run, target, event)), file=lines, flush=True)
@@ -115,11 +137,29 @@ def cutover_all(app: App, site: Site, wishes: Wishes) -> int:
                 by_member[event.name].session.at_its_addresses()
 
         drive(run, by_member, hears, turns.make_ready)
+        recorder.end(run)
     ended = worst([status, *(o.exit_status for n in run.names if (o := run.outcome(n)) is not None)])
-    show_ends(app, run, wishes.plan)
+    show_ends(app, run, shlex.join(["fixed-anchor", "cutover", wishes.plan, "--all"]))
     if wishes.as_json:
-        app.print_document(_document(wishes, site, found, run, by_member), ended)
+        app.print_document(_document(wishes, site, found, run, by_member, recorder.record.number), ended)
     return ended
+
+
+def _unfinished(app: App, site: Site, store: RunStore, plan: str, dry_run: bool, found: Ordered) -> RunRecord | None:
+    """The run of this plan that the command goes on with. Raises :class:`Refused` while another command does."""
+    record = store.unfinished(plan)
+    if record is None:
+        return None
+    if store.is_held(record.number):
+        raise under_way(record.number)
+    if dry_run:
+        app.say(f"this goes on with run {record.number}, begun {record.sittings[0].begun}")
+        return record
+    hosts = {turn.host for turn in record.turns} & site.plan.hosts.keys() - site.unreached.keys()
+    learn_ends(store, record, targets_of(app, site, (host for host in hosts if site.machine(site.plan.hosts[host]))))
+    if not found.order.turns and all(one.host in found.kept for one in found.order.left_out):
+        finish(store, record)
+    return record
 
 
 @contextlib.contextmanager
@@ -155,7 +195,12 @@ def _status_of(site: Site, found: Ordered) -> int:
 
 
 def _document(
-    wishes: Wishes, site: Site, found: Ordered, run: Run | None, targets: dict[str, HostTarget]
+    wishes: Wishes,
+    site: Site,
+    found: Ordered,
+    run: Run | None,
+    targets: dict[str, HostTarget],
+    number: str | None,
 ) -> ChangeDocument:
     hosts = []
     for turn in found.order.turns:
@@ -186,7 +231,7 @@ def _document(
                 checks=checks(outcome.verified),
             )
         )
-    document = ChangeDocument(command="cutover", plan=wishes.plan, hosts=hosts)
+    document = ChangeDocument(command="cutover", plan=wishes.plan, run=number, hosts=hosts)
     document.order = ordered_turns(found.order)
     document.left_out = ordered_hosts(found.order)
     document.settled = list(found.order.settled)

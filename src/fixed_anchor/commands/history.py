@@ -8,6 +8,7 @@ from rich.text import Text
 from fixed_anchor.commands.app import App
 from fixed_anchor.commands.chosen import Chosen, say_failed, to_look_at
 from fixed_anchor.commands.common import AT_ONCE, CHANGE, HOSTS_OF_PLAN, JSON, OF_PLAN, examples
+from fixed_anchor.commands.history_of_runs import show_runs
 from fixed_anchor.core.errors import AnchorError, worst
 from fixed_anchor.reporting.documents.changes import HistoryDocument, HostHistory, host_history
 from fixed_anchor.reporting.documents.parts import problem
@@ -22,18 +23,32 @@ from fixed_anchor.workflow.reached.at_once import at_once as each_at_once
         ("sudo fixed-anchor history", "every change of this host"),
         ("sudo fixed-anchor history 3", "the log of one"),
         ("fixed-anchor history --plan plan.yaml", "those of all hosts that the plan reaches"),
+        ("fixed-anchor history --runs 4", "each turn of run 4"),
     ),
 )
 @CHANGE
 @OF_PLAN
 @HOSTS_OF_PLAN
+@click.option(
+    "--runs", is_flag=True, help="The runs of `cutover --all` from this seat; with a number, the turns of that one."
+)
 @AT_ONCE
 @JSON
 @click.pass_context
 def command(
-    ctx: click.Context, change: str | None, plan: str | None, hosts: tuple[str, ...], at_once: int, as_json: bool
+    ctx: click.Context,
+    change: str | None,
+    plan: str | None,
+    hosts: tuple[str, ...],
+    runs: bool,
+    at_once: int,
+    as_json: bool,
 ) -> None:
     app = App(ctx, as_json)
+    if runs:
+        if plan is not None or hosts:
+            raise click.UsageError("--runs is about this seat: leave --plan and --host out")
+        ctx.exit(show_runs(app, change))
     _, chosen = to_look_at(app, plan, hosts, change, at_once)
     with app.status("reading the changes"):
         found = each_at_once(chosen, _of_one, at_once, app.told)

@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import click
-import msgspec
 
 from fixed_anchor.change import states
-from fixed_anchor.change.change import Terms
 from fixed_anchor.commands.app import App
 from fixed_anchor.commands.chosen import Chosen, say_failed, to_act_on
 from fixed_anchor.commands.common import (
     ALL,
+    AT_ONCE,
     CHANGE,
     GRACE,
     HOSTS_OF_PLAN,
@@ -21,33 +20,19 @@ from fixed_anchor.commands.common import (
     examples,
     patience_of,
 )
+from fixed_anchor.commands.restore_run import restore_run
 from fixed_anchor.commands.standing import because, decided, last_one
 from fixed_anchor.commands.watching import Watched, watch
-from fixed_anchor.core.baseline import Judge
 from fixed_anchor.core.errors import EXIT_DONE, EXIT_INTERRUPTED, AnchorError, InputError, worst
 from fixed_anchor.reporting.documents.changes import ChangeDocument, HostChanged
 from fixed_anchor.reporting.documents.drafting import host_drafted
 from fixed_anchor.reporting.documents.parts import problem
 from fixed_anchor.reporting.terminal.draft import show_draft
-from fixed_anchor.workflow.beginning import addresses_to_hold, look_from_beside
-from fixed_anchor.workflow.events import Member
-from fixed_anchor.workflow.notes import about, told, who
+from fixed_anchor.workflow.beginning import addresses_to_hold
+from fixed_anchor.workflow.going_back import HowBack, member_back, refuse_held, regained
+from fixed_anchor.workflow.notes import who
 from fixed_anchor.workflow.reached.site import Site
 from fixed_anchor.workflow.targets import HostTarget
-
-#: Seconds that the guard of a restore waits for its checks, where nobody asked for a wait.
-_ENOUGH = 600
-
-
-class _How(msgspec.Struct, frozen=True):
-    """What was said of how it is to be done."""
-
-    dry_run: bool
-    confirm_within: int | None
-    grace: bool | None
-    unattended: bool
-    patience: int | None
-    note: str | None
 
 
 @click.command(
@@ -57,12 +42,20 @@ class _How(msgspec.Struct, frozen=True):
         ("sudo fixed-anchor restore --dry-run", "what it would do on this machine"),
         ("sudo fixed-anchor restore 3", "go back to before change 3"),
         ("fixed-anchor restore --plan plan.yaml tide-db:0003", "the same of another host"),
+        ("fixed-anchor restore --run 4 --dry-run", "what taking a whole run back would do"),
     ),
 )
 @CHANGE
 @OF_PLAN
 @HOSTS_OF_PLAN
 @ALL
+@click.option(
+    "--run",
+    type=click.IntRange(1),
+    metavar="NUMBER",
+    help="Every change of this run of `cutover --all`, the last first.",
+)
+@AT_ONCE
 @click.option("--dry-run", is_flag=True, help="Show what it would do, and do nothing.")
 @click.option(
     "--confirm-within",
@@ -84,6 +77,8 @@ def command(
     plan: str | None,
     hosts: tuple[str, ...],
     every: bool,
+    run: int | None,
+    at_once: int,
     dry_run: bool,
     confirm_within: int | None,
     grace: bool | None,
@@ -93,8 +88,12 @@ def command(
     as_json: bool,
 ) -> None:
     app = App(ctx, as_json)
+    how = HowBack(confirm_within, grace, unattended, patience_of(patience), note)
+    if run is not None:
+        if change is not None or hosts or every:
+            raise click.UsageError("--run names every change already: leave CHANGE, --host and --all out")
+        ctx.exit(restore_run(app, run, plan, how, at_once, dry_run))
     site, chosen = to_act_on(app, plan, hosts, every, change, 1, "restore")
-    how = _How(dry_run, confirm_within, grace, unattended, patience, note)
     done: list[Watched] = []
     for one in chosen:
         if len(chosen) > 1:
@@ -103,7 +102,7 @@ def command(
             app.say(f"there was no change on {one.host} yet")
             continue
         try:
-            done.append(_restore(app, site, one, how))
+            done.append(_restore(app, site, one, how, dry_run))
         except AnchorError as error:
             if len(chosen) == 1:
                 raise
@@ -119,11 +118,11 @@ def command(
     ctx.exit(exit_status)
 
 
-def _restore(app: App, site: Site | None, one: Chosen, how: _How) -> Watched:
+def _restore(app: App, site: Site | None, one: Chosen, how: HowBack, dry_run: bool) -> Watched:
     """Takes one host back. Raises why it cannot be."""
     target = one.target
     refusal = target.rights.why_no_change()
-    if refusal is not None and not how.dry_run:
+    if refusal is not None and not dry_run:
         raise refusal
     already = target.open_change()
     try:
@@ -133,32 +132,23 @@ def _restore(app: App, site: Site | None, one: Chosen, how: _How) -> Watched:
             error.remedy = last_one(target) or error.remedy
         raise
     if number == already:
-        return _roll_back(app, target, number, how.dry_run)
+        return _roll_back(app, target, number, dry_run)
     later = target.later_ones(number)
     if later:
-        verb = "would also undo" if how.dry_run else "also undoes"
+        verb = "would also undo" if dry_run else "also undoes"
         app.say(f"restoring change {number} {verb} the later changes: {', '.join(later)}")
     survey = target.survey()
-    undone = target.recorded_baseline(number)
-    drafted = target.restore_draft(number, addresses_to_hold(how.grace, target, survey))
-    if undone is not None:
-        drafted = msgspec.structs.replace(drafted, reachable={i.interface: i.reachable for i in undone.interfaces})
-    show_draft(app.out, [drafted])
-    if how.dry_run:
+    back = regained(target, number, addresses_to_hold(how.grace, target, survey))
+    show_draft(app.out, [back.draft])
+    if dry_run:
         app.say("nothing was done")
-        return Watched(EXIT_DONE, HostChanged(host=target.name, done="nothing was done", draft=host_drafted(drafted)))
-    if site is not None:
-        with app.status("looking from beside"):
-            look_from_beside(site, target, one.host, survey)
-        # Its server may give it the address that it had then.
-        site.whereabouts.had[one.host] += target.addresses_left(number)
-    notes = about("restore", None, drafted, [], how.note, app.seat_of(target))
-    notes |= {"restores": number, "undoes": list(later)}
-    # It returns to what was good: nobody need be there, unless somebody wants to look first.
-    kept_by_checks = how.unattended or how.confirm_within is None
-    wait = how.confirm_within or _ENOUGH
-    terms = Terms(wait, kept_by_checks, notes, told(notes, drafted), Judge(None, undone), patience_of(how.patience))
-    return watch(app, target, Member(target.name, drafted, terms, survey))
+        return Watched(
+            EXIT_DONE, HostChanged(host=target.name, done="nothing was done", draft=host_drafted(back.draft))
+        )
+    with app.status("looking from beside, and whether nobody holds what it regains"):
+        refuse_held(site, target, survey, back)
+        member = member_back(site, target, target.name, number, survey, back, how, app.seat_of(target))
+    return watch(app, target, member)
 
 
 def _roll_back(app: App, target: HostTarget, number: str, dry_run: bool) -> Watched:

@@ -111,8 +111,8 @@ def _command(verb: str, plan: str, *more: str) -> str:
     return shlex.join(["fixed-anchor", verb, "--plan", plan, *more])
 
 
-def show_ends(app: App, run: Run, plan: str) -> None:
-    """What is so of each host, why, and what to do."""
+def show_ends(app: App, run: Run, again: str) -> None:
+    """What is so of each host, why, and what to do; ``again`` is the command that goes on."""
     app.say("")
     rows: list[list[str | Text]] = []
     for name in run.names:
@@ -126,8 +126,7 @@ def show_ends(app: App, run: Run, plan: str) -> None:
     app.say("")
     app.say(f"{good} of {plural(len(run.names), 'change')} confirmed", style="bold")
     if good < len(run.names):
-        again = shlex.join(["fixed-anchor", "cutover", plan, "--all"])
-        app.type("once that is put right, the same goes on where it stopped:  ", again)
+        app.type("correct that, then go on with:  ", again)
 
 
 def _word(state: str, outcome: Outcome) -> str:

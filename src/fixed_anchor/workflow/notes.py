@@ -70,6 +70,8 @@ def told(notes: dict[str, Any], draft: Draft) -> tuple[str, ...]:
     ]
     if notes.get("plan"):
         lines.append(f"plan: {notes['plan']}, sha256 {notes['plan_sha256']}")
+    if notes.get("run"):
+        lines.append(f"part of run {notes['run_number']} ({notes['run']}), as {notes['turn']}")
     if notes.get("undoes"):
         lines.append(f"restores change {notes['restores']}; undone with it: {', '.join(notes['undoes'])}")
     elif notes.get("restores"):

@@ -15,7 +15,7 @@ from fixed_anchor.core.order.turn import WHOLE, Turn
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.workflow.beginning import is_kept_anew, look_from_beside
 from fixed_anchor.workflow.events import Member
-from fixed_anchor.workflow.network.look import look
+from fixed_anchor.workflow.network.look import others_holding
 from fixed_anchor.workflow.notes import told
 from fixed_anchor.workflow.ordering import Ordered
 from fixed_anchor.workflow.reached.site import Site
@@ -26,8 +26,8 @@ _TO_GO, _PAUSE = 30.0, 2.0
 
 #: Today's addresses that stay until the decision, as `--grace` has it.
 Hold = Callable[[HostTarget, HostSurvey], frozenset[IPAddress]]
-#: What is noted of a draft: its notes, for the history of its host.
-Notes = Callable[[HostTarget, Draft], dict[str, Any]]
+#: What the history of a host keeps of its draft, for the member of that name.
+Notes = Callable[[str, HostTarget, Draft], dict[str, Any]]
 
 
 class Turns:
@@ -90,7 +90,7 @@ class Turns:
         with target.switched_on(draft, survey):
             _wait_until_free(target, draft, survey)
         look_from_beside(site, target, host.name, survey)
-        notes = self._notes(target, draft)
+        notes = self._notes(member.name, target, draft)
         terms = Terms(
             member.terms.confirm_within,
             member.terms.unattended,
@@ -109,20 +109,15 @@ def _are_apart(groups: tuple[tuple[str, ...], ...], one: Turn, other: Turn) -> b
 
 def _wait_until_free(target: HostTarget, draft: Draft, survey: HostSurvey) -> None:
     """Asks for the addresses that are new to a host, until nobody else has one of them. Raises :class:`Refused`."""
-    held, own = survey.own_addresses(), survey.own_macs()
     until = time.monotonic() + _TO_GO
-    for config in draft.waiting:
-        wanted = [a.ip for a in config.addresses if a.ip not in held]
-        vantage = target.vantage(survey, config.interface)
-        while wanted and (vantage.frames is not None or vantage.table is not None):
-            answers = look(vantage, wanted).answers
-            taken = [(a, h) for a in wanted if a in answers for h in answers[a].foreign(own)]
-            if not taken:
-                break
-            if time.monotonic() > until:
-                address, holder = taken[0]
-                raise Refused(
-                    f"{address} is still held by {holder.mac}, also after {_TO_GO:.0f} s; {draft.host} was not begun",
-                    remedy=f"find the machine with MAC {holder.mac}, and run the same command again",
-                )
-            time.sleep(_PAUSE)
+    while True:
+        taken = others_holding(lambda interface: target.vantage(survey, interface), survey, draft.waiting)
+        if not taken:
+            return
+        address, mac = next(iter(taken.items()))
+        if time.monotonic() > until:
+            raise Refused(
+                f"{address} is still held by {mac}, also after {_TO_GO:.0f} s; {draft.host} was not begun",
+                remedy=f"find the machine with MAC {mac}, and run the same command again",
+            )
+        time.sleep(_PAUSE)

@@ -30,8 +30,8 @@ DOCUMENTS: dict[str, tuple[str, str]] = {
     "verify": ("verifying", "VerifyDocument"),
     "explain": ("explaining", "ExplainDocument"),
 }
-#: The same with those that are written beside: a line for each event of a run.
-EVERY = DOCUMENTS | {"cutover-events": ("events", "RunEvent")}
+#: The same with a line for each event of a run, and with what `history --runs` prints.
+EVERY = DOCUMENTS | {"cutover-events": ("events", "RunEvent"), "history-runs": ("runs", "RunsDocument")}
 
 #: Up to this many bytes a document is indented; a larger one only a program reads.
 _FOR_PEOPLE = 1_000_000

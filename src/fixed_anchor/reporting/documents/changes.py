@@ -70,9 +70,11 @@ class ChangeDocument(Document, kw_only=True):
     """What ``cutover``, ``restore``, ``confirm`` and ``close`` print with ``--json``.
 
     With ``--all`` there is the ``order`` of the turns, who is ``left_out``, and who is ``settled``: as planned already.
+    ``run`` is the number of the run: the one that was carried out, or with ``restore --run`` taken back.
     """
 
     plan: str | None = None
+    run: str | None = None
     hosts: list[HostChanged] = []
     order: list[OrderedTurn] = []
     left_out: list[LeftOutHost] = []

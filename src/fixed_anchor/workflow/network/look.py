@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import logging
 import random
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable, Mapping
 from ipaddress import IPv4Address, IPv6Address
 
 import msgspec
 
 from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.config import InterfaceConfig
+from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.core.times import utc
 from fixed_anchor.core.wire import DhcpServerSeen, Holder, WireAnswer
 from fixed_anchor.packets.arp_probes import AGAIN, CAREFULLY, CONTROL, ArpProbes, Pattern
@@ -177,3 +179,30 @@ def _through_kernel(table: NeighbourTable, name: str, targets: list[IPAddress]) 
     }
     why_not = f"{name} did not look for it, as for an address of its own"
     return Looked(answers, {target: why_not for target in targets if target not in found})
+
+
+def others_holding(
+    vantage_of: Callable[[str], Vantage],
+    survey: HostSurvey,
+    configs: Iterable[InterfaceConfig],
+    more: Mapping[str, Iterable[IPAddress]] = {},
+) -> dict[IPAddress, str]:
+    """The addresses of ``configs`` that another machine holds, each with its MAC, as a host hears it.
+
+    ``vantage_of`` tells from where the host looks, by interface; ``survey`` is what it holds itself. ``more`` are
+    further addresses to ask for, by interface. Those that the host holds itself are not asked for, nor are those of
+    interfaces from which nobody can look. Raises :class:`NoAccess`.
+    """
+    held, own = survey.own_addresses(), survey.own_macs()
+    found = {}
+    for config in configs:
+        every = [*(a.ip for a in config.addresses), *more.get(config.interface, ())]
+        wanted = [address for address in every if address not in held]
+        vantage = vantage_of(config.interface)
+        if not wanted or (vantage.frames is None and vantage.table is None):
+            continue
+        for address, answer in look(vantage, wanted).answers.items():
+            foreign = answer.foreign(own)
+            if foreign:
+                found[address] = foreign[0].mac
+    return found
