@@ -28,18 +28,23 @@ class Room:
     def __init__(self, make_host: MakeHost, stacks: Iterable[str]) -> None:
         self.hosts: list[LabHost] = []
         self.of_stack: dict[str, str] = {}
-        for stack in stacks:
-            files, units = STACKS[stack]
-            # All hosts of the lab are made of one image; those of a plan are to be no clones.
-            machine_id = hashlib.md5(f"{stack} {len(self.hosts)}".encode()).hexdigest()
-            host = make_host({**files, "/etc/machine-id": f"{machine_id}\n"}, (*units, SSH))
-            host("sh", "-c", "rm -f /etc/ssh/ssh_host_*; ssh-keygen -A")
-            self.hosts.append(host)
-            self.of_stack[host.name] = stack
+        self._make_host = make_host
         self.seat = Seat(make_host(*STACKS["networkd"]))
-        self.reached = {host.name: Reached(host) for host in self.hosts}
-        for one in self.reached.values():
-            self.seat.knows(one)
+        for stack in stacks:
+            self.add(stack)
+
+    def add(self, stack: str, files: Mapping[str, str] | None = None, address: str | None = None) -> LabHost:
+        """One more host: on a lease, or by other ``files`` at a fixed ``address``."""
+        usual, units = STACKS[stack]
+        # All hosts of the lab are made of one image; those of a plan are to be no clones.
+        machine_id = hashlib.md5(f"{stack} {len(self.hosts)}".encode()).hexdigest()
+        more = {"/etc/machine-id": f"{machine_id}\n"}
+        host = self._make_host({**(files or usual), **more}, (*units, SSH), lease=address is None)
+        host("sh", "-c", "rm -f /etc/ssh/ssh_host_*; ssh-keygen -A")
+        self.hosts.append(host)
+        self.of_stack[host.name] = stack
+        self.seat.knows(Reached(host, address=address))
+        return host
 
     def host(self, name: str) -> LabHost:
         return next(host for host in self.hosts if host.name == name)
@@ -51,12 +56,15 @@ class Room:
         resolvers: str = "203.0.113.2",
         gateways: Mapping[str, str] | None = None,
     ) -> None:
-        """Writes the plan: what each host is to hold; ``gateways`` are those that are not the segment's."""
+        """Writes the plan: what each host is to hold, with commas between several.
+
+        ``gateways`` are those that are not the segment's.
+        """
         text = HEAD.format(more=more, resolvers=resolvers)
         for name, address in holds.items():
             mac = self.host(name).mac
             gateway = f", gateway: {gateways[name]}" if name in (gateways or {}) else ""
-            interface = f'{{mac: "{mac}", segment: quay, hold: {address}{gateway}}}'
+            interface = f'{{mac: "{mac}", segment: quay, hold: [{address}]{gateway}}}'
             text += f"  {name}: {{reach: 'ssh:{name}', interfaces: {{eth0: {interface}}}}}\n"
         self.seat.write("/root/plan.yaml", text)
 
@@ -90,7 +98,9 @@ class Room:
             host = self.host(name)
 
             def is_there(host: LabHost = host, address: str = address) -> bool:
-                return host.holds(address) and host.addresses().count(" inet ") == 1 and not host.leased()
+                wanted = address.split(", ")
+                held = host.addresses().count(" inet ")
+                return all(host.holds(a) for a in wanted) and held == len(wanted) and not host.leased()
 
             wait_for(f"{name}: {address}; {host.addresses()}; {self.logs()}", is_there, 20)
 

@@ -13,6 +13,7 @@ from typing import IO, Any
 import click
 import msgspec
 
+from fixed_anchor.change import states
 from fixed_anchor.change.change import Draft, Patience, Terms
 from fixed_anchor.commands.app import App
 from fixed_anchor.commands.chosen import targets_of
@@ -109,14 +110,15 @@ def cutover_all(app: App, site: Site, wishes: Wishes) -> int:
     until = time.monotonic() + ends - time.time() if ends is not None else None
     run = Run(turns.members(), wishes.at_once, wishes.tolerate, until)
     by_member = turns.by_member()
-    watcher = WatcherOfMany(app, run, wishes.plan)
+    watcher = WatcherOfMany(app, run, wishes.plan, is_live=wishes.events != "-")
     over: set[str] = set()
     left = [LeftOutRecord(one.host, one.why, one.host in found.kept) for one in found.order.left_out]
     with (
         _events_to(wishes.events) as lines,
         recorded(store, record or store.make(CUTOVER, path), wishes.note, left) as recorder,
     ):
-        app.say(f"run {recorder.record.number}", style="bold")
+        again = ", going on" if record is not None else ""
+        app.say(f"run {recorder.record.number}{again}", style="bold")
         recorder.expect(
             turns.members(),
             {str(turn.key): turn.host for turn in found.order.turns},
@@ -130,13 +132,14 @@ def cutover_all(app: App, site: Site, wishes: Wishes) -> int:
                 print(as_line(run_event(run, target, event)), file=lines, flush=True)
             watcher(event)
             outcome = run.outcome(event.name) if event.name in by_member else None
-            if outcome is not None and outcome.is_good and event.name not in over:
+            if outcome is not None and outcome.state == states.CONFIRMED and event.name not in over:
                 over.add(event.name)
                 give_back_from_seat(app, by_member[event.name], outcome.number)
                 # By its name at this seat somebody else may be found soon, who takes the address it had.
                 by_member[event.name].session.at_its_addresses()
 
-        drive(run, by_member, hears, turns.make_ready)
+        with watcher:
+            drive(run, by_member, hears, turns.make_ready)
         recorder.end(run)
     ended = worst([status, *(o.exit_status for n in run.names if (o := run.outcome(n)) is not None)])
     show_ends(app, run, shlex.join(["fixed-anchor", "cutover", wishes.plan, "--all"]))

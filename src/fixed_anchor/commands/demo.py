@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import subprocess
 import sys
 import time
@@ -11,7 +12,7 @@ import click
 
 from fixed_anchor.commands.app import App
 from fixed_anchor.commands.common import examples
-from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE, EXIT_NO_ACCESS
+from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE, EXIT_NO_ACCESS, EXIT_ROLLED_BACK
 from fixed_anchor.standins.layout import lay_out
 
 STATE = "hosts/tide-db/state"
@@ -51,6 +52,27 @@ AFTER_CUTOVER = (
         "survey --plan seat.yaml",
     ),
 )
+#: Where the seat of the demo keeps its runs: not among those of whoever tries it.
+RUNS = "XDG_STATE_HOME=seat "
+IN_WAVES = "cutover room.yaml --all --park 198.51.100.90 --unattended --patience 3"
+ROOM = (
+    (
+        "Four field stations with one command. Two of them change places, one over a parking address: the order, and "
+        "why.",
+        f"{IN_WAVES} --dry-run",
+    ),
+    ("In waves. fulmar-mon rolls back: the resolver does not admit its new address. Nothing else begins.", IN_WAVES),
+)
+#: What is corrected then: the access list of a resolver, in the simulated site.
+ADMITTED, CORRECTED = "198.51.100.73, 198.51.100.90]", "198.51.100.73, 198.51.100.90, 198.51.100.72]"
+AFTER_CORRECTION = (
+    (
+        "198.51.100.72 is on the resolver's access list now. The same command goes on with the same run.",
+        IN_WAVES,
+    ),
+    ("What the seat has recorded of the run.", "history --runs 1"),
+    ("Take the whole run back, the last change first.", "restore --run 1 --patience 3"),
+)
 
 
 @click.command(
@@ -66,12 +88,15 @@ def command(ctx: click.Context, folder: Path) -> None:
     app = App(ctx)
     lay_out(folder)
     walk = Walk(app, folder)
-    app.say(f"The site of Tern Point Marine Station lies in {folder}/ now: two plans, eight hosts, a simulated wire.")
+    app.say(
+        f"The site of Tern Point Marine Station lies in {folder}/ now: three plans, twelve hosts, a simulated wire."
+    )
     for heading, words in BEFORE_CUTOVER:
         walk.show(heading, words)
     walk.cutover()
     for heading, words in AFTER_CUTOVER:
         walk.show(heading, words)
+    walk.room()
     app.say("")
     app.say(f"Every command above can be typed in {folder}/ now.", style="bold")
     ctx.exit(walk.failed)
@@ -90,6 +115,7 @@ class Walk:
         self.failed = EXIT_DONE
 
     def _argv(self, words: str) -> list[str]:
+        words = words.removeprefix(RUNS)
         return [sys.executable, "-m", "fixed_anchor", "--color", self.app.color, *words.split()]
 
     def _announce(self, heading: str, words: str) -> None:
@@ -98,17 +124,31 @@ class Walk:
         self._prompt(words)
 
     def _prompt(self, words: str) -> None:
-        self.app.type("$ ", f"fixed-anchor {words}", indent=0)
+        runs = RUNS if words.startswith(RUNS) else ""
+        self.app.type("$ ", f"{runs}fixed-anchor {words.removeprefix(RUNS)}", indent=0)
         self.app.out.file.flush()
 
-    def _ended(self, status: int) -> None:
-        if status not in (EXIT_DONE, EXIT_AGAINST, EXIT_NO_ACCESS):
+    def _ended(self, status: int, also: tuple[int, ...] = ()) -> None:
+        if status not in (EXIT_DONE, EXIT_AGAINST, EXIT_NO_ACCESS, *also):
             self.failed = status
 
-    def show(self, heading: str, words: str) -> None:
-        """Shows what is ``said`` and the command ``words``, and runs that."""
+    def show(self, heading: str, words: str, also: tuple[int, ...] = ()) -> None:
+        """Shows the ``heading`` and the command ``words``, and runs that; it may end with one of ``also``, too."""
         self._announce(heading, words)
-        self._ended(subprocess.run(self._argv(words), cwd=self.folder, check=False).returncode)
+        self._ended(self._run(words), also)
+
+    def _run(self, words: str) -> int:
+        environment = {**os.environ, "XDG_STATE_HOME": str(self.folder.resolve() / "seat")}
+        return subprocess.run(self._argv(words), cwd=self.folder, env=environment, check=False).returncode
+
+    def room(self) -> None:
+        """Many hosts in waves: one stops them, is corrected, and all of it goes back."""
+        for heading, words in ROOM:
+            self.show(heading, RUNS + words, also=(EXIT_ROLLED_BACK,))
+        station = self.folder / "station.yaml"
+        station.write_text(station.read_text().replace(ADMITTED, CORRECTED))
+        for heading, words in AFTER_CORRECTION:
+            self.show(heading, RUNS + words)
 
     def cutover(self) -> None:
         """The cutover waits for a confirmation, which comes from a second terminal."""
@@ -123,5 +163,5 @@ class Walk:
         self.app.say("# In a second terminal: look, and keep it. The first one says so, too.", style="bold cyan")
         for words in SECOND_TERMINAL:
             self._prompt(words)
-            self._ended(subprocess.run(self._argv(words), cwd=self.folder, check=False).returncode)
+            self._ended(self._run(words))
         self._ended(first.wait())

@@ -42,11 +42,11 @@ def _show_all(app: App, store: RunStore, runs: list[RunRecord], held: set[str]) 
         notes = [f"note: {printable(one.note)}" for one in run.sittings if one.note]
         again = [f"restored by run {run.restored_by}"] if run.restored_by else []
         under.append([printable(run.plan), f"by {printable(last.by)}", *again, *notes])
-    put_table(app.out, ["run", "kind", "changes confirmed", "begun", "ended"], rows, under=under)
+    put_table(app.out, ["run", "kind", "hosts confirmed", "begun", "ended"], rows, under=under)
 
 
 def _how_far(run: RunRecord) -> str:
-    latest = {turn.name: turn for turn in run.turns}
+    latest = {turn.host: turn for turn in sorted(run.turns, key=lambda one: one.place)}
     good = sum(turn.is_good for turn in latest.values())
     left = sum(not one.is_kept for one in run.sittings[-1].left_out)
     return f"{good} of {len(latest)}" + (f", {plural(left, 'host')} left out" if left else "")

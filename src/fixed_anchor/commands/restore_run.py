@@ -70,7 +70,8 @@ def restore_run(app: App, number: int, plan: str | None, how: HowBack, at_once: 
                 recorder.hear(moving, event)
                 watcher(event)
 
-            drive(driven, by_member, hears, way.make_ready)
+            with watcher:
+                drive(driven, by_member, hears, way.make_ready)
             recorder.end(driven)
             ends += [o.exit_status for name in driven.names if (o := driven.outcome(name)) is not None]
             show_ends(app, driven, shlex.join(["fixed-anchor", "restore", "--run", str(int(run.number))]))

@@ -213,7 +213,9 @@ class SimulatedWire:
 
     def _is_refused(self, device: Device, name: str) -> bool:
         own = self.viewer.own_addresses() if self.viewer is not None else ()
-        if device.admits and not any(address in device.admits for address in own):
+        # A kernel asks from the first address that it has on the segment.
+        source = next((address for address in own if address in self.segment.subnet), None)
+        if device.admits and source not in device.admits:
             return True
         return any(name == zone or (zone != "" and name.endswith(f".{zone}")) for zone in device.refuses)
 

@@ -184,8 +184,9 @@ class Outcome(msgspec.Struct, frozen=True):
 
     @property
     def is_good(self) -> bool:
-        """Whether others may rely on it: it is kept, as a whole."""
-        return self.state == states.CONFIRMED and not self.is_incomplete
+        """Whether others may rely on it: it is kept, as a whole, and was as planned when it was last looked at."""
+        was_seen_wrong = self.verified is not None and self.verified.verdict == NOT_AS_PLANNED
+        return self.state == states.CONFIRMED and not self.is_incomplete and not was_seen_wrong
 
     @property
     def exit_status(self) -> int:

@@ -37,6 +37,7 @@ The rules on which others rely:
 
 from __future__ import annotations
 
+from collections import Counter, deque
 from collections.abc import Iterable, Sequence
 
 import msgspec
@@ -102,11 +103,27 @@ PAUSE, LOST_PAUSE = 0.2, 1.0
 TO_ROLL_BACK = 120.0
 
 
+class _Tally:
+    """How many members are where: an event costs the same whether there are three members or three thousand."""
+
+    def __init__(self, members: Sequence[Member]) -> None:
+        #: Those that are under way; those that are not over, of all and by wave.
+        self.under_way = 0
+        self.open = len(members)
+        self.open_in = Counter(member.wave for member in members)
+        #: Those whose turn has not come, by wave, in their order; and those that have ended badly since it was asked.
+        self.planned: dict[int, deque[str]] = {wave: deque() for wave in sorted(self.open_in)}
+        for member in members:
+            self.planned[member.wave].append(member.name)
+        self.turned_bad: list[str] = []
+
+
 class _Progress:
     """Where one member is."""
 
-    def __init__(self, member: Member) -> None:
+    def __init__(self, member: Member, tally: _Tally) -> None:
         self.member = member
+        self._tally = tally
         self.terms = member.terms
         self.state = PLANNED
         self.number = ""
@@ -122,11 +139,17 @@ class _Progress:
 
     def goes(self, state: str) -> None:
         assert state in MOVES[self.state], f"{self.member.name}: {self.state} -> {state}"
+        self._tally.under_way += (state not in OVER) - (self.state != PLANNED)
+        if state in OVER:
+            self._tally.open -= 1
+            self._tally.open_in[self.member.wave] -= 1
         self.state = state
 
     def ends(self, outcome: Outcome, state: str = ENDED) -> tuple[Action, ...]:
         self.goes(state)
         self.outcome = outcome
+        if not outcome.is_good:
+            self._tally.turned_bad.append(self.member.name)
         return ()
 
 
@@ -141,16 +164,20 @@ class Run:
     def __init__(
         self, members: Sequence[Member], at_once: int = 1, tolerate: int = 0, until: float | None = None
     ) -> None:
-        self._members = {member.name: _Progress(member) for member in members}
+        self._tally = _Tally(members)
+        self._members = {member.name: _Progress(member, self._tally) for member in members}
         assert len(self._members) == len(members), "two members of one name"
         self._at_once = at_once
         self._tolerate = tolerate
         self._until = until
+        #: Those that did not end well, and those of them that were begun.
+        self._bad: set[str] = set()
+        self._failed: list[str] = []
 
     @property
     def is_over(self) -> bool:
         """Whether nothing more is to be done."""
-        return all(one.state in OVER for one in self._members.values())
+        return not self._tally.open
 
     @property
     def names(self) -> tuple[str, ...]:
@@ -214,39 +241,38 @@ class Run:
     def _next_ones(self, now: float) -> tuple[Action, ...]:
         """The beginnings of those whose turn has come."""
         begun: list[Action] = []
-        self._hold_back(now)
-        under_way = sum(one.state not in (PLANNED, *OVER) for one in self._members.values())
-        wave = min((one.member.wave for one in self._members.values() if one.state not in OVER), default=0)
-        for name, one in self._members.items():
-            if one.state != PLANNED or under_way >= self._at_once or one.member.wave != wave:
-                continue
-            under_way += 1
-            if one.member.draft is None:
-                one.goes(READY)
-                begun.append(MakeReady(name))
-            elif one.member.survey is not None:
-                one.goes(RECORDED)
-                begun.append(TakeBaseline(name))
-            else:
-                one.goes(BEGUN)
-                begun.append(Begin(name, one.terms))
+        for wave, planned in list(self._tally.planned.items()):
+            self._hold_back()
+            while planned and self._tally.under_way < self._at_once:
+                one = self._members[planned.popleft()]
+                if one.state != PLANNED:
+                    continue
+                if self._until is not None and now + one.terms.confirm_within + TO_ROLL_BACK > self._until:
+                    self._hold(one, "it might not have ended within the window")
+                    self._hold_back()
+                else:
+                    begun.append(_begins(one))
+            if self._tally.open_in[wave]:
+                break
+            del self._tally.planned[wave]
         return tuple(begun)
 
-    def _hold_back(self, now: float) -> None:
-        """Ends those that are not to be begun any more."""
-        bad = [n for n, one in self._members.items() if one.outcome is not None and not one.outcome.is_good]
-        failed = [name for name in bad if self._members[name].state != HELD]
-        planned = [(name, one) for name, one in self._members.items() if one.state == PLANNED]
-        for name, one in planned:
-            awaited = [other for other in one.member.after if other in bad]
-            ends = now + one.terms.confirm_within + TO_ROLL_BACK
-            is_late = self._until is not None and ends > self._until
-            if len(failed) > self._tolerate or awaited or is_late:
-                why = f"it waits for {', '.join(awaited)}" if awaited else f"{few(failed)} did not end well"
-                if is_late and not failed and not awaited:
-                    why = "it might not have ended within the window"
-                one.ends(Outcome("", states.NOT_BEGUN, None, why=why, is_held=True), HELD)
-                bad.append(name)
+    def _hold_back(self) -> None:
+        """Ends those that are not to be begun any more, since others did not end well."""
+        while self._tally.turned_bad:
+            turned, self._tally.turned_bad = self._tally.turned_bad, []
+            self._bad.update(turned)
+            self._failed += [name for name in turned if self._members[name].state != HELD]
+            for name in [name for wave in self._tally.planned.values() for name in wave]:
+                one = self._members[name]
+                awaited = [other for other in one.member.after if other in self._bad]
+                if one.state == PLANNED and (awaited or len(self._failed) > self._tolerate):
+                    did_not = f"{few(self._failed)} did not end well"
+                    self._hold(one, f"it waits for {', '.join(awaited)}" if awaited else did_not)
+
+    @staticmethod
+    def _hold(one: _Progress, why: str) -> None:
+        one.ends(Outcome("", states.NOT_BEGUN, None, why=why, is_held=True), HELD)
 
     def _unanswered(self, one: _Progress, event: Unanswered) -> Iterable[Action]:
         """It is asked again; after the time that its guard may need, it is given up."""
@@ -269,6 +295,19 @@ class Run:
         if one.state != WATCHED:
             one.goes(WATCHED)
         return (Ask(event.name, one.number, event.at + LOST_PAUSE),)
+
+
+def _begins(one: _Progress) -> Action:
+    """The first action of a member whose turn has come."""
+    name = one.member.name
+    if one.member.draft is None:
+        one.goes(READY)
+        return MakeReady(name)
+    if one.member.survey is not None:
+        one.goes(RECORDED)
+        return TakeBaseline(name)
+    one.goes(BEGUN)
+    return Begin(name, one.terms)
 
 
 def _by_now(one: _Progress) -> str:

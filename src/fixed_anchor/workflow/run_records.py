@@ -97,9 +97,10 @@ class RunRecord(msgspec.Struct):
         last = self.sittings[-1]
         if self.kind != CUTOVER or self.restored_by is not None:
             return False
-        latest = {turn.name: turn for turn in self.turns}
+        # Each sitting takes up everything that is not as planned.
+        turns = [turn for turn in self.turns if turn.sitting == len(self.sittings)]
         left = any(not one.is_kept for one in last.left_out)
-        return last.ended is None or left or any(not turn.is_good for turn in latest.values())
+        return last.ended is None or left or any(not turn.is_good for turn in turns)
 
 
 class RunStore:
