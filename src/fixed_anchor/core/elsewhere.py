@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
+from functools import lru_cache
 
 import msgspec
 
@@ -52,18 +53,26 @@ class Elsewhere(msgspec.Struct, frozen=True):
     ssh_ports: frozenset[int] = frozenset({22})
 
 
+@lru_cache(maxsize=8)
+def _patterns(addresses: frozenset[IPAddress]) -> tuple[re.Pattern[str] | None, re.Pattern[bytes]]:
+    """How IPv4 addresses are found in a line, and a quick look at a whole file: most name none.
+
+    All hosts of a site are searched for the same addresses, and a pattern of a thousand of them takes its time.
+    """
+    four = sorted(re.escape(str(a)) for a in addresses if a.version == 4)
+    in_line = re.compile(r"(?<![0-9A-Za-z.])(" + "|".join(four) + r")(?![0-9A-Za-z]|\.[0-9])") if four else None
+    # An IPv6 address begins with its first group.
+    firsts = sorted({str(a).partition(":")[0] for a in addresses if a.version == 6})
+    return in_line, re.compile("|".join([*four, *(rf"{first}:" for first in firsts)]).encode(), re.IGNORECASE)
+
+
 class Spelling:
     """Finds addresses in text, however they are written (RFC 4291, section 2.2), and none of which they are a part."""
 
     def __init__(self, addresses: Iterable[IPAddress]) -> None:
         self.addresses = tuple(dict.fromkeys(addresses))
-        four = [re.escape(str(a)) for a in self.addresses if a.version == 4]
-        self._four = re.compile(r"(?<![0-9A-Za-z.])(" + "|".join(four) + r")(?![0-9A-Za-z]|\.[0-9])") if four else None
         self._six = {a for a in self.addresses if a.version == 6}
-        # A quick look at a whole file: most name none. An IPv6 address begins with its first group.
-        firsts = {str(a).partition(":")[0] for a in self._six}
-        quick = [re.escape(str(a)) for a in self.addresses if a.version == 4] + [rf"{first}:" for first in firsts]
-        self._quick = re.compile("|".join(quick).encode(), re.IGNORECASE)
+        self._four, self._quick = _patterns(frozenset(self.addresses))
 
     def may_be_in(self, data: bytes) -> bool:
         """Whether a closer look at ``data`` is worth it."""

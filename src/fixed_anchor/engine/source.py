@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from functools import cache
 from importlib import resources
 
 #: In the order in which they are joined: a shell reads from the top.
 PARTS = ("words", "steps", "refusals", "files", "baseline", "neighbours", "boot_and_lock", "guard", "verbs")
 
 
+@cache
 def engine_source() -> bytes:
     """The text of ``engine.sh``."""
     folder = resources.files(__package__).joinpath("parts")

@@ -6,7 +6,7 @@ are joined.
 
 from __future__ import annotations
 
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from ipaddress import IPv4Interface
 
 import msgspec
@@ -45,7 +45,7 @@ class InterfaceEntry:
         self.key = key
         self.value = value
 
-    @property
+    @cached_property
     def settings(self) -> dict[str, Value]:
         """The values of the entry by their keys. Raises ``InputError``."""
         return {name: value for name, _, value in self.value.entries("the interface's settings")}
@@ -198,7 +198,8 @@ def read_entries(
     places = [Place(entries[0].file.path, entries[0].key.line)]
 
     def seen(name: str) -> list[Value]:
-        values = [e.settings[name] for e in entries if name in e.settings and not e.settings[name].is_null]
+        found = (e.settings.get(name) for e in entries)
+        values = [value for value in found if value is not None and not value.is_null]
         places.extend(Place(value.file, value.line) for value in values)
         return values
 

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable
-from fnmatch import fnmatchcase
+from functools import cache
 
 from fixed_anchor.change.files import FileText
 from fixed_anchor.core.errors import AnchorError, InputError, NoAccess
@@ -23,6 +24,7 @@ class Fetched:
         self.running = running
         #: What was wanted, and why its folder cannot be read, where that is so.
         self._patterns: dict[str, NoAccess | None] = {}
+        self._wild: tuple[int, list[str]] = (0, [])
         self._files: dict[str, FileText | AnchorError] = {}
         self._links: dict[str, str | None] = {}
         self._ran: dict[tuple[str, ...], Ran] = {}
@@ -39,10 +41,19 @@ class Fetched:
 
     def _raise_for_missing(self, path: str) -> None:
         """Raises unless the file was looked for, and where it would be could be looked into."""
-        wanted = [p for p in self._patterns if p == path or matches(path, p)]
+        wanted = [path] if path in self._patterns else []
+        wanted += [pattern for pattern in self._wildcards() if matches(path, pattern)]
         if not wanted:
             raise LookupError(f"{path} was not fetched from {self.name}")
         self._raise_for(wanted)
+
+    def _wildcards(self) -> list[str]:
+        """Those of the patterns that match more than one path; they only ever become more."""
+        known, found = self._wild
+        if known != len(self._patterns):
+            found = [pattern for pattern in self._patterns if any(c in pattern for c in "*?[")]
+            self._wild = len(self._patterns), found
+        return found
 
     def _raise_for(self, patterns: Iterable[str]) -> None:
         """Raises what stood in the way of looking into a folder."""
@@ -113,7 +124,22 @@ def folders_in(paths: Iterable[str], path: str) -> list[str]:
 
 def matches(path: str, pattern: str) -> bool:
     """Whether a path matches a pattern, part by part; hidden names match no star."""
-    parts, wanted = path.split("/"), pattern.split("/")
-    return len(parts) == len(wanted) and all(
-        fnmatchcase(a, b) and not (a.startswith(".") and b.startswith("*")) for a, b in zip(parts, wanted, strict=True)
-    )
+    before, compiled = _compiled(pattern)
+    return path.startswith(before) and compiled.fullmatch(path) is not None
+
+
+@cache
+def _compiled(pattern: str) -> tuple[str, re.Pattern[str]]:
+    """What stands before the first wildcard of a pattern of ours, and the whole of it."""
+    words = re.split(r"([*?]|\[.[^]]*\])", pattern)
+    text = ""
+    for place, word in enumerate(words):
+        if place % 2 == 0:
+            text += re.escape(word)
+        elif word == "*":
+            text += "(?![.])[^/]*" if text.endswith("/") or not text else "[^/]*"
+        elif word == "?":
+            text += "[^/]"
+        else:
+            text += f"[^/{word[2:]}" if word[1] == "!" else word
+    return words[0], re.compile(text)

@@ -22,6 +22,7 @@ def standin(station: Station, name: str) -> Standin:
     return StandinOverSsh(station, name) if host is not None and host.over_ssh else at_hand(station, name)
 
 
-def all_hosts(station: Station) -> dict[str, StandinHost]:
-    """Every host of a station, for the wire between them."""
-    return {name: at_hand(station, name).host for name in station.hosts}
+def hosts_on(station: Station, segment: str) -> dict[str, StandinHost]:
+    """Every host of a station with an interface on ``segment``, for the wire between them."""
+    beside = (n for n, host in station.hosts.items() if any(i.segment == segment for i in host.interfaces))
+    return {name: at_hand(station, name).host for name in beside}

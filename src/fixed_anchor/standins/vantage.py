@@ -13,7 +13,7 @@ from fixed_anchor.core.survey import SurveyedInterface
 from fixed_anchor.packets.conversation import Conversation
 from fixed_anchor.packets.ipv6 import link_local_of
 from fixed_anchor.standins.beyond import SSH, Way
-from fixed_anchor.standins.hosts import all_hosts
+from fixed_anchor.standins.hosts import hosts_on
 from fixed_anchor.standins.simulated_wire import SimulatedWire
 from fixed_anchor.vantages.nowhere import Nowhere
 from fixed_anchor.vantages.protocol import Said, Vantage
@@ -27,7 +27,8 @@ def on(found: SurveyedInterface, standin: Standin) -> Vantage:
     """The view from an interface of a simulated host."""
     for simulated in standin.host.host.interfaces:
         if simulated.name == found.name:
-            wire = SimulatedWire(standin.station, all_hosts(standin.station), simulated.segment, standin.name)
+            beside = hosts_on(standin.station, simulated.segment)
+            wire = SimulatedWire(standin.station, beside, simulated.segment, standin.name)
             if standin.host.kernel()[simulated.name].get("off"):
                 off = is_off(simulated.name)
                 return Nowhere(f"{off.what}; {off.remedy}")
