@@ -81,6 +81,7 @@ def talking(at: LabHost, addresses: Iterable[str]) -> Iterator[dict[str, float]]
         longest[address] = max((b - a for a, b in itertools.pairwise(times)), default=0.0)
 
 
+@pytest.mark.beyond_cover
 def test_a_swap_and_a_chain(make_host: MakeHost, segment: Segment) -> None:
     """Two hosts change places over a parking address, three hand theirs on; neighbours hear them all the time."""
     room = Room(make_host, ["networkd", "ifupdown", "NetworkManager", "netplan-networkd", "networkd"])
@@ -144,6 +145,7 @@ Domains=ternpoint.example
 """
 
 
+@pytest.mark.beyond_cover
 def test_resolvers_among_the_hosts(make_host: MakeHost, segment: Segment) -> None:
     """One moves and comes first, in two changes; the other keeps its address, gains another, and comes last."""
     room = Room(make_host, ["networkd", "ifupdown", "NetworkManager"])
@@ -177,15 +179,15 @@ def test_resolvers_among_the_hosts(make_host: MakeHost, segment: Segment) -> Non
     assert room.changes(moving) == ["confirmed"] * 4
 
 
-def test_the_seat_is_killed(make_host: MakeHost, request: pytest.FixtureRequest) -> None:
+@pytest.mark.beyond_cover
+def test_the_seat_is_killed(make_host: MakeHost) -> None:
     """At any moment of a run; the same command again does what is left, and the record is true."""
     room = Room(make_host, ["networkd", "ifupdown", "netplan-networkd"])
     holds = {host.name: f"203.0.113.{20 + number}" for number, host in enumerate(room.hosts)}
     room.plan(holds)
     words = (*ALL, "--confirm-within", "25")
     drawn = random.Random(37)
-    whole = request.config.getoption("--whole-matrix")
-    for _ in range(20 if whole else 2):
+    for _ in range(20):
         before = {name: len(room.changes(name)) for name in holds}
         moment = drawn.uniform(3, 40)
         running = room.seat.begins(*words)

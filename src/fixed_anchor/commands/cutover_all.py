@@ -142,10 +142,17 @@ def cutover_all(app: App, site: Site, wishes: Wishes) -> int:
             drive(run, by_member, hears, turns.make_ready)
         recorder.end(run)
     ended = worst([status, *(o.exit_status for n in run.names if (o := run.outcome(n)) is not None)])
-    show_ends(app, run, shlex.join(["fixed-anchor", "cutover", wishes.plan, "--all"]))
+    show_ends(app, run, _again(wishes))
     if wishes.as_json:
         app.print_document(_document(wishes, site, found, run, by_member, recorder.record.number), ended)
     return ended
+
+
+def _again(wishes: Wishes) -> str:
+    """The command that goes on with the run, as far as its order needs it."""
+    parks = [word for park in wishes.parks for word in ("--park", str(park))]
+    more = [*parks, *(["--unattended"] if wishes.unattended else [])]
+    return shlex.join(["fixed-anchor", "cutover", wishes.plan, "--all", *more])
 
 
 def _unfinished(app: App, site: Site, store: RunStore, plan: str, dry_run: bool, found: Ordered) -> RunRecord | None:

@@ -14,7 +14,7 @@ from fixed_anchor.commands.app import App
 from fixed_anchor.commands.chosen import Chosen, to_look_at
 from fixed_anchor.commands.common import AT_ONCE, HOSTS_OF_PLAN, JSON, OF_PLAN, examples
 from fixed_anchor.commands.standing import because, countdown, incomplete
-from fixed_anchor.core.errors import EXIT_DONE, EXIT_STUCK, AnchorError, worst
+from fixed_anchor.core.errors import EXIT_DONE, EXIT_STUCK, AnchorError, printable, worst
 from fixed_anchor.reporting.documents.changes import Change, HostStatus, StatusDocument, change
 from fixed_anchor.reporting.documents.parts import problem
 from fixed_anchor.reporting.terminal.paper import STYLES, put_table, styled
@@ -109,7 +109,7 @@ def _rows(chosen: list[Chosen], found: list[_Found | AnchorError]) -> Iterator[l
 
 def _what_now(now: _Found, status: ChangeStatus) -> str:
     if now.open is None:
-        return because(status) if status.why else ""
+        return printable(status.why)
     if status.state == states.STUCK or status.engine_gone:
         return "a person is needed; see below"
     if not status.guard_alive:

@@ -11,6 +11,9 @@ from fixed_anchor.core.order.before import Before
 from fixed_anchor.core.order.turn import Key, Order, Standing, Turn
 from fixed_anchor.core.plan import Plan
 
+#: The reason of a turn that has no other.
+_USUAL = "next in the plan"
+
 
 def order_of(
     plan: Plan,
@@ -72,7 +75,7 @@ class _Waves:
         elif fresh:
             size, of, why = self._at_once, fresh, "the first of its kind: {kind}"
         else:
-            size, of, why = min(self._at_once, max(2, 2 * self._size)), ready, "next in the plan"
+            size, of, why = min(self._at_once, max(2, 2 * self._size)), ready, _USUAL
         wave: list[Turn] = []
         for turn in of:
             if len(wave) < size and self._fits(turn, wave):
@@ -101,4 +104,6 @@ class _Waves:
 
 
 def _saying(turn: Turn, why: str) -> Turn:
+    if turn.why and why == _USUAL:
+        return turn
     return msgspec.structs.replace(turn, why=(*turn.why, why))
