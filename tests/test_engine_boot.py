@@ -18,7 +18,7 @@ from tests.guards import (
     waiting,
 )
 
-pytestmark = pytest.mark.one_in(2)
+pytestmark = pytest.mark.one_in(3)
 
 
 def test_a_late_end_takes_nothing_from_the_next_change(real: Scene) -> None:

@@ -18,7 +18,7 @@ from tests.guards import (
     waiting,
 )
 
-pytestmark = pytest.mark.one_in(2)
+pytestmark = pytest.mark.one_in(3)
 
 
 def test_a_slow_disk_is_waited_for_as_long_as_the_guard_lives(real: Scene) -> None:

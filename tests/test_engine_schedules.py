@@ -20,7 +20,7 @@ import pytest
 from fixed_anchor.change import states
 from tests.changes import NEW, OLD, Scene, shells
 
-pytestmark = pytest.mark.one_in(2)
+pytestmark = pytest.mark.one_in(3)
 
 #: Holds about a third of all writes for up to half a second.
 HOLD = """\

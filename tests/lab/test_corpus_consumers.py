@@ -27,7 +27,7 @@ from tests.lab.image import in_image
 from tests.lab.network import run, wait_for
 from tests.test_corpus import after_draft, declares, sound
 
-pytestmark = pytest.mark.one_in(2)
+pytestmark = pytest.mark.one_in(3)
 
 
 class Read(msgspec.Struct):

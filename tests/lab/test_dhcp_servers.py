@@ -15,7 +15,7 @@ from tests.lab.network import Namespace, Segment, wait_for
 from tests.lab.servers import RESERVED, RESERVED_MAC, Server, lease_to
 from tests.lab.test_matrix import plan
 
-pytestmark = pytest.mark.one_in(2)
+pytestmark = pytest.mark.one_in(3)
 
 KINDS = ("kea", "dhcpd", "dnsmasq")
 

@@ -35,7 +35,7 @@ def session(host: LabHost, segment: Segment, folder: Path) -> tuple[Admin, str]:
     return admin, old
 
 
-pytestmark = pytest.mark.one_in(2)
+pytestmark = pytest.mark.one_in(3)
 
 
 @pytest.mark.parametrize(("kill", "transient"), [("yes", True), ("no", False)])

@@ -13,7 +13,7 @@ from fixed_anchor.core.errors import AnchorError
 from tests.lab.conftest import MakeHost
 from tests.lab.image import in_image
 
-pytestmark = pytest.mark.one_in(2)
+pytestmark = pytest.mark.one_in(3)
 
 SECRET = 'under "the" third stone\\7'
 NETWORK = "Tern Point; guests"
