@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import signal
 import subprocess
 import sys
 import time
@@ -255,3 +256,31 @@ def test_bad_usage(tmp_path: Path, words: tuple[str, ...], said: str) -> None:
     done = run(site(tmp_path, THREE), *words)
     assert done.returncode == 2
     assert said in done.stderr
+
+
+def test_ctrl_c_leaves_the_hosts_to_their_guards(tmp_path: Path) -> None:
+    """Whoever watched goes home; from another session the wave is kept, and the run goes on."""
+    folder = site(tmp_path, THREE)
+    argv = [sys.executable, "-m", "fixed_anchor", "cutover", "plan.yaml", "--all", "--patience", "1"]
+    with open(tmp_path / "out", "wb") as out:
+        seat = subprocess.Popen(argv, cwd=folder, stdin=subprocess.DEVNULL, stdout=out, stderr=subprocess.STDOUT)
+    until = time.monotonic() + 60
+    while "wave 1 is in force" not in (tmp_path / "out").read_text() and time.monotonic() < until:
+        time.sleep(0.05)
+    seat.send_signal(signal.SIGINT)
+    assert seat.wait(30) == 130
+    said = (tmp_path / "out").read_text()
+    assert "tide-db go on without this terminal" in said
+    assert "fixed-anchor status --plan plan.yaml" in said
+    (one,) = runs(folder)
+    assert (one["turns"][0]["change"], one["turns"][0]["ended"], one["under_way"]) == ("0001", None, False)
+    assert "waiting" in run(folder, "status", "--plan", "plan.yaml").stdout
+    kept = run(folder, "confirm", "--plan", "plan.yaml", "--all")
+    assert kept.returncode == 0, kept.stdout + kept.stderr
+    assert go(folder).returncode == 0
+    (one,) = runs(folder)
+    assert [(turn["host"], turn["state"]) for turn in one["turns"] if turn["change"]] == [
+        ("tide-db", "confirmed"),
+        ("kelp-files", "confirmed"),
+        ("puffin-web", "confirmed"),
+    ]
