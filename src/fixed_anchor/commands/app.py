@@ -81,6 +81,11 @@ class App:
         click.echo(as_text(document))
         self._ctx.exit(exit_status)
 
+    @property
+    def can_ask(self) -> bool:
+        """Whether somebody is at a terminal who can be asked; a stream that is closed is ``None``."""
+        return not self.as_json and sys.stdin is not None and sys.stdin.isatty() and sys.stderr.isatty()
+
     @contextlib.contextmanager
     def status(self, text: str) -> Iterator[Status | None]:
         """Says on a terminal what goes on while it lasts."""

@@ -188,7 +188,7 @@ def _events_to(where: str | None) -> Iterator[IO[str] | None]:
 
 def _may_begin(app: App, found: Ordered) -> bool:
     """Asks the person at the terminal once, where there is one."""
-    if app.as_json or not (sys.stdin.isatty() and sys.stderr.isatty()):
+    if not app.can_ask:
         return True
     return click.confirm(f"Begin with {summary(found.order)}?", default=False, err=True)
 

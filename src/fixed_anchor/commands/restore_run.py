@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import shlex
-import sys
 
 import click
 from rich.text import Text
@@ -147,7 +146,7 @@ def _show(app: App, run: RunRecord, steps: list[Step]) -> None:
 
 def _may_begin(app: App, run: RunRecord, steps: list[Step]) -> bool:
     """Asks the person at the terminal once, where there is one."""
-    if app.as_json or not (sys.stdin.isatty() and sys.stderr.isatty()):
+    if not app.can_ask:
         return True
     going = len({step.host for step in steps if not step.why_not})
     return click.confirm(f"Restore {plural(going, 'host')} of run {run.number}?", default=False, err=True)
