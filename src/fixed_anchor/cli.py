@@ -19,6 +19,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "propose": ("propose", "Write a plan from what is there."),
     "probe": ("probe", "Is this address free?"),
     "check": ("check", "All findings of a plan, with the evidence."),
+    "map": ("map", "The addresses of a segment as a picture."),
     "draft": ("draft", "Show the exact files; touch nothing."),
     "cutover": ("cutover", "Bring a plan into force, guarded."),
     "status": ("status", "The open change of this host, or of others."),

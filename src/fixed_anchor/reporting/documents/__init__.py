@@ -20,6 +20,7 @@ DOCUMENTS: dict[str, tuple[str, str]] = {
     "propose": ("stock", "ProposeDocument"),
     "probe": ("checking", "ProbeDocument"),
     "check": ("checking", "CheckDocument"),
+    "map": ("mapping", "MapDocument"),
     "draft": ("drafting", "DraftDocument"),
     "cutover": ("changes", "ChangeDocument"),
     "restore": ("changes", "ChangeDocument"),
