@@ -40,8 +40,7 @@ C, R, OUT = "cutover", "restore", "rolled-back"
 )
 def test_which_changes_are_in_force(rows: list[tuple[str, str]], expected: str) -> None:
     changes = [
-        HostChange(str(n), OUT if kind == OUT else "confirmed", kind, of, "", "")
-        for n, (kind, of) in enumerate(rows, 1)
+        HostChange(str(n), OUT if kind == OUT else "confirmed", kind, of, "") for n, (kind, of) in enumerate(rows, 1)
     ]
     assert " ".join(sorted(in_force(changes))) == expected
 

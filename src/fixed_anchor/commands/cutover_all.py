@@ -13,12 +13,10 @@ from typing import IO, Any
 import click
 import msgspec
 
-from fixed_anchor.change import states
 from fixed_anchor.change.change import Draft, Patience, Terms
 from fixed_anchor.commands.app import App
 from fixed_anchor.commands.chosen import targets_of
-from fixed_anchor.commands.standing import give_back_from_seat
-from fixed_anchor.commands.watching_many import WatcherOfMany, show_ends
+from fixed_anchor.commands.watching_many import WatcherOfMany, drive_recorded, show_ends
 from fixed_anchor.commands.window import Window, wait_for
 from fixed_anchor.core.addresses import AddressRange, IPAddress
 from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE, EXIT_NO_ACCESS, NoAccess, worst
@@ -32,7 +30,6 @@ from fixed_anchor.reporting.documents.ordering import ordered_hosts, ordered_tur
 from fixed_anchor.reporting.documents.parts import found_finding, problem
 from fixed_anchor.reporting.terminal.order import show_order, summary
 from fixed_anchor.workflow.beginning import addresses_to_hold
-from fixed_anchor.workflow.driving import drive
 from fixed_anchor.workflow.events import Event
 from fixed_anchor.workflow.notes import about
 from fixed_anchor.workflow.ordering import Ordered, ordered
@@ -108,10 +105,10 @@ def cutover_all(app: App, site: Site, wishes: Wishes) -> int:
     wait_for(app, wishes.window)
     ends = wishes.window.ends
     until = time.monotonic() + ends - time.time() if ends is not None else None
-    run = Run(turns.members(), wishes.at_once, wishes.tolerate, until)
+    members = turns.members()
+    run = Run(members, wishes.at_once, wishes.tolerate, until)
     by_member = turns.by_member()
     watcher = WatcherOfMany(app, run, wishes.plan, is_live=wishes.events != "-")
-    over: set[str] = set()
     left = [LeftOutRecord(one.host, one.why, one.host in found.kept) for one in found.order.left_out]
     with (
         _events_to(wishes.events) as lines,
@@ -120,27 +117,21 @@ def cutover_all(app: App, site: Site, wishes: Wishes) -> int:
         again = ", going on" if record is not None else ""
         app.say(f"run {recorder.record.number}{again}", style="bold")
         recorder.expect(
-            turns.members(),
+            members,
             {str(turn.key): turn.host for turn in found.order.turns},
             {str(turn.key): turn.why for turn in found.order.turns},
         )
 
-        def hears(event: Event) -> None:
-            recorder.hear(run, event)
+        def also(event: Event) -> None:
             if lines is not None:
                 target = by_member.get(event.name)
                 print(as_line(run_event(run, target, event)), file=lines, flush=True)
-            watcher(event)
-            outcome = run.outcome(event.name) if event.name in by_member else None
-            if outcome is not None and outcome.state == states.CONFIRMED and event.name not in over:
-                over.add(event.name)
-                give_back_from_seat(app, by_member[event.name], outcome.number)
-                # By its name at this seat somebody else may be found soon, who takes the address it had.
-                by_member[event.name].session.at_its_addresses()
 
-        with watcher:
-            drive(run, by_member, hears, turns.make_ready)
-        recorder.end(run)
+        def kept(target: HostTarget) -> None:
+            # By its name at this seat somebody else may be found soon, who takes the address it had.
+            target.session.at_its_addresses()
+
+        drive_recorded(app, run, by_member, turns.make_ready, recorder, watcher, also, kept)
     ended = worst([status, *(o.exit_status for n in run.names if (o := run.outcome(n)) is not None)])
     show_ends(app, run, _again(wishes))
     if wishes.as_json:

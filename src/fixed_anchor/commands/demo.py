@@ -115,26 +115,27 @@ class Walk:
         self.failed = EXIT_DONE
 
     def _argv(self, words: str) -> list[str]:
-        words = words.removeprefix(RUNS)
         return [sys.executable, "-m", "fixed_anchor", "--color", self.app.color, *words.split()]
 
-    def _announce(self, heading: str, words: str) -> None:
+    def _announce(self, heading: str, words: str, before: str = "") -> None:
         self.app.say("")
         self.app.say(f"# {heading}", style="bold cyan")
-        self._prompt(words)
+        self._prompt(words, before)
 
-    def _prompt(self, words: str) -> None:
-        runs = RUNS if words.startswith(RUNS) else ""
-        self.app.type("$ ", f"{runs}fixed-anchor {words.removeprefix(RUNS)}", indent=0)
+    def _prompt(self, words: str, before: str = "") -> None:
+        self.app.type("$ ", f"{before}fixed-anchor {words}", indent=0)
         self.app.out.file.flush()
 
     def _ended(self, status: int, also: tuple[int, ...] = ()) -> None:
         if status not in (EXIT_DONE, EXIT_AGAINST, EXIT_NO_ACCESS, *also):
             self.failed = status
 
-    def show(self, heading: str, words: str, also: tuple[int, ...] = ()) -> None:
-        """Shows the ``heading`` and the command ``words``, and runs that; it may end with one of ``also``, too."""
-        self._announce(heading, words)
+    def show(self, heading: str, words: str, before: str = "", also: tuple[int, ...] = ()) -> None:
+        """Shows the ``heading`` and the command ``words`` with what is typed ``before`` it, and runs that.
+
+        It may end with one of ``also``, too.
+        """
+        self._announce(heading, words, before)
         self._ended(self._run(words), also)
 
     def _run(self, words: str) -> int:
@@ -144,11 +145,11 @@ class Walk:
     def room(self) -> None:
         """Many hosts in waves: one stops them, is corrected, and all of it goes back."""
         for heading, words in ROOM:
-            self.show(heading, RUNS + words, also=(EXIT_ROLLED_BACK,))
+            self.show(heading, words, RUNS, also=(EXIT_ROLLED_BACK,))
         station = self.folder / "station.yaml"
         station.write_text(station.read_text().replace(ADMITTED, CORRECTED))
         for heading, words in AFTER_CORRECTION:
-            self.show(heading, RUNS + words)
+            self.show(heading, words, RUNS)
 
     def cutover(self) -> None:
         """The cutover waits for a confirmation, which comes from a second terminal."""

@@ -147,7 +147,7 @@ def _restore(app: App, site: Site | None, one: Chosen, how: HowBack, dry_run: bo
         )
     with app.status("looking from beside, and whether nobody holds what it regains"):
         refuse_held(site, target, survey, back)
-        member = member_back(site, target, target.name, number, survey, back, how, app.seat_of(target))
+        member = member_back(site, target, target.name, number, later, survey, back, how, app.seat_of(target))
     return watch(app, target, member)
 
 

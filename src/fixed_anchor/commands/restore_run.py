@@ -10,15 +10,13 @@ from rich.text import Text
 from fixed_anchor.change import states
 from fixed_anchor.commands.app import App
 from fixed_anchor.commands.chosen import say_failed, targets_of
-from fixed_anchor.commands.watching_many import WatcherOfMany, show_ends
+from fixed_anchor.commands.watching_many import WatcherOfMany, drive_recorded, show_ends
 from fixed_anchor.core.addresses import in_words
-from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE, AnchorError, NoAccess, printable, worst
+from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE, AnchorError, printable, worst
 from fixed_anchor.reporting.documents.changes import ChangeDocument, HostChanged, change, checks
 from fixed_anchor.reporting.documents.parts import problem
 from fixed_anchor.reporting.terminal.paper import plural, put_table, styled
-from fixed_anchor.workflow.driving import drive
-from fixed_anchor.workflow.events import Event
-from fixed_anchor.workflow.going_back import HostNow, HowBack, Step, WayBack, changes_of, steps_back
+from fixed_anchor.workflow.going_back import HostNow, HowBack, Step, WayBack, host_now, steps_back
 from fixed_anchor.workflow.notes import who
 from fixed_anchor.workflow.reached.at_once import at_once as each_at_once
 from fixed_anchor.workflow.reached.site import Site
@@ -36,8 +34,8 @@ def restore_run(app: App, number: int, plan: str | None, how: HowBack, at_once: 
     site = app.site(plan or run.plan, at_once)
     site.whereabouts.asks_segments = True
     with app.status("looking at the hosts of the run"):
-        hosts = _hosts_now(app, site, store, run, at_once)
-    steps = steps_back(run, hosts, how)
+        hosts = _hosts_now(app, site, store, run, how, at_once)
+    steps = steps_back(run, hosts)
     _show(app, run, steps)
     status = EXIT_AGAINST if any(step.why_not for step in steps) else EXIT_DONE
     nothing = dry_run or not any(step.goes or step.is_open for step in steps) or not _may_begin(app, run, steps)
@@ -63,15 +61,7 @@ def restore_run(app: App, number: int, plan: str | None, how: HowBack, at_once: 
             driven = Run(members, at_once, tolerate=len(members))
             recorder.expect(members, way.hosts(), {})
             watcher = WatcherOfMany(app, driven, site.plan.file)
-            moving = driven
-
-            def hears(event: Event) -> None:
-                recorder.hear(moving, event)
-                watcher(event)
-
-            with watcher:
-                drive(driven, by_member, hears, way.make_ready)
-            recorder.end(driven)
+            drive_recorded(app, driven, by_member, way.make_ready, recorder, watcher)
             ends += [o.exit_status for name in driven.names if (o := driven.outcome(name)) is not None]
             show_ends(app, driven, shlex.join(["fixed-anchor", "restore", "--run", str(int(run.number))]))
     ended = worst(ends)
@@ -90,16 +80,11 @@ def _roll_back(app: App, target: HostTarget, step: Step) -> int:
     return EXIT_DONE
 
 
-def _hosts_now(app: App, site: Site, store: RunStore, run: RunRecord, at_once: int) -> dict[str, HostNow]:
+def _hosts_now(app: App, site: Site, store: RunStore, run: RunRecord, how: HowBack, at_once: int) -> dict[str, HostNow]:
     """Each host of a run as it is now; of the others of the plan what they hold."""
     of_run = {turn.host for turn in run.turns}
     planned = [host for host in site.plan.hosts.values() if host.reach is not None or host.name in of_run]
-    try:
-        site.look_at(planned)
-    except NoAccess as error:
-        if len(planned) != 1:
-            raise
-        site.unreached[planned[0].name] = error
+    site.look_at_each(planned)
     found: dict[str, HostNow] = {name: HostNow(None, error="the plan does not name it any more") for name in of_run}
     reached = []
     for host in planned:
@@ -113,7 +98,7 @@ def _hosts_now(app: App, site: Site, store: RunStore, run: RunRecord, at_once: i
 
     def now(name: str) -> HostNow:
         survey = site.survey(site.plan.hosts[name])
-        return HostNow(targets[name], survey, tuple(changes_of(targets[name])) if name in of_run else ())
+        return host_now(targets[name], survey, run, how) if name in of_run else HostNow(targets[name], survey)
 
     for name, one in zip(reached, each_at_once(reached, now, at_once), strict=True):
         found[name] = HostNow(None, error=one.what) if isinstance(one, AnchorError) else one

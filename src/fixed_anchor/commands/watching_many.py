@@ -8,6 +8,7 @@ from __future__ import annotations
 import shlex
 import time
 from collections import Counter
+from collections.abc import Callable, Mapping
 from types import TracebackType
 from typing import TYPE_CHECKING
 
@@ -15,10 +16,11 @@ from rich.text import Text
 
 from fixed_anchor.change import states
 from fixed_anchor.commands.app import App
+from fixed_anchor.commands.standing import give_back_from_seat
 from fixed_anchor.core.errors import printable
 from fixed_anchor.core.verification import AS_PLANNED
 from fixed_anchor.reporting.terminal.paper import STYLES, plural, put_table, styled
-from fixed_anchor.workflow.driving import StillOpen
+from fixed_anchor.workflow.driving import StillOpen, drive
 from fixed_anchor.workflow.events import (
     Answered,
     BaselineTaken,
@@ -26,11 +28,14 @@ from fixed_anchor.workflow.events import (
     Failed,
     Interrupted,
     MadeReady,
+    Member,
     Outcome,
     Unanswered,
     Verified,
 )
 from fixed_anchor.workflow.run import HELD, OVER, PLANNED, Run
+from fixed_anchor.workflow.run_records import Recorder
+from fixed_anchor.workflow.targets import HostTarget
 
 if TYPE_CHECKING:
     from rich.console import Group
@@ -81,12 +86,15 @@ class WatcherOfMany:
         return self
 
     def __exit__(self, kind: type[BaseException] | None, value: BaseException | None, at: TracebackType | None) -> None:
+        self._stop()
+
+    def _stop(self) -> None:
         if self._live is not None:
             self._live.stop()
 
     def __call__(self, event: Event) -> None:
         if isinstance(event, Interrupted):
-            self.__exit__(None, None, None)
+            self._stop()
             self._interrupted()
             return
         name = event.name
@@ -225,6 +233,37 @@ def _command(verb: str, plan: str, *more: str) -> str:
     return shlex.join(["fixed-anchor", verb, "--plan", plan, *more])
 
 
+def drive_recorded(
+    app: App,
+    run: Run,
+    targets: Mapping[str, HostTarget],
+    makes_ready: Callable[[Member], Member],
+    recorder: Recorder,
+    watcher: WatcherOfMany,
+    also: Callable[[Event], None] = lambda event: None,
+    kept: Callable[[HostTarget], None] = lambda target: None,
+) -> None:
+    """Carries a run out that is recorded and watched; ``targets`` are by the names of members.
+
+    ``also`` hears every event, and ``kept`` of each target whose change is kept, once its leases are given back.
+    """
+    over: set[str] = set()
+
+    def hears(event: Event) -> None:
+        recorder.hear(run, event)
+        also(event)
+        watcher(event)
+        outcome = run.outcome(event.name) if event.name in targets else None
+        if outcome is not None and outcome.state == states.CONFIRMED and event.name not in over:
+            over.add(event.name)
+            give_back_from_seat(app, targets[event.name], outcome.number)
+            kept(targets[event.name])
+
+    with watcher:
+        drive(run, targets, hears, makes_ready)
+    recorder.end(run)
+
+
 def show_ends(app: App, run: Run, again: str) -> None:
     """What is so of each host, why, and what to do; ``again`` is the command that goes on."""
     app.say("")
@@ -250,12 +289,10 @@ def _word(state: str, outcome: Outcome) -> str:
 
 
 def _what(outcome: Outcome) -> str:
-    if outcome.error is not None:
-        return printable(str(outcome.error))
+    if outcome.error is not None or outcome.is_held:
+        return printable(outcome.reason)
     if outcome.is_left:
         return "nobody watched it to its end: ask `status`"
-    if outcome.is_held:
-        return printable(outcome.why)
     against = outcome.verified.against if outcome.verified is not None else ""
     if outcome.state == states.CONFIRMED:
         incomplete = "kept, but not every file could be written: its log says which" if outcome.is_incomplete else ""

@@ -185,8 +185,16 @@ class Outcome(msgspec.Struct, frozen=True):
     @property
     def is_good(self) -> bool:
         """Whether others may rely on it: it is kept, as a whole, and was as planned when it was last looked at."""
-        was_seen_wrong = self.verified is not None and self.verified.verdict == NOT_AS_PLANNED
-        return self.state == states.CONFIRMED and not self.is_incomplete and not was_seen_wrong
+        return self.state == states.CONFIRMED and not self.is_incomplete and not self._was_seen_wrong
+
+    @property
+    def reason(self) -> str:
+        """Why it ended as it did, in words; empty where nobody said."""
+        return str(self.error) if self.error is not None else self.why
+
+    @property
+    def _was_seen_wrong(self) -> bool:
+        return self.verified is not None and self.verified.verdict == NOT_AS_PLANNED
 
     @property
     def exit_status(self) -> int:
@@ -199,7 +207,7 @@ class Outcome(msgspec.Struct, frozen=True):
             return self.error.exit_status
         if self.is_incomplete:
             return EXIT_STUCK
-        if self.state == states.CONFIRMED and self.verified is not None and self.verified.verdict == NOT_AS_PLANNED:
+        if self.state == states.CONFIRMED and self._was_seen_wrong:
             # A person kept it, or the second activation of the held address went wrong.
             return EXIT_AGAINST
         return {states.CONFIRMED: EXIT_DONE, states.ROLLED_BACK: EXIT_ROLLED_BACK}.get(self.state, EXIT_STUCK)

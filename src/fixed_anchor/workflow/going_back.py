@@ -2,31 +2,27 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import msgspec
 
 from fixed_anchor.change import states
 from fixed_anchor.change.change import Draft, Patience, Terms
 from fixed_anchor.core.addresses import IPAddress
-from fixed_anchor.core.baseline import Judge
+from fixed_anchor.core.baseline import Baseline, Judge
 from fixed_anchor.core.errors import AnchorError, Refused
-from fixed_anchor.core.plan import Plan
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.workflow.beginning import addresses_to_hold, look_from_beside
 from fixed_anchor.workflow.events import Member
-from fixed_anchor.workflow.network.look import others_holding
+from fixed_anchor.workflow.network.look import TO_GO, others_holding, still_held
 from fixed_anchor.workflow.notes import about, told
 from fixed_anchor.workflow.reached.site import Site
 from fixed_anchor.workflow.run_records import RESTORE, RunRecord, TurnRecord
 from fixed_anchor.workflow.targets import HostTarget
 
 #: Seconds that the guard of a restore waits for its checks, where nobody asked for a wait.
-ENOUGH = 600
-#: Seconds to wait for the one who has an address to be gone, and between two looks.
-_TO_GO, _PAUSE = 30.0, 2.0
+_ENOUGH = 600
 
 
 class HowBack(msgspec.Struct, frozen=True):
@@ -38,11 +34,20 @@ class HowBack(msgspec.Struct, frozen=True):
     patience: Patience
     note: str | None
 
+    def terms(self, notes: dict[str, Any], told: tuple[str, ...] = (), judge: Judge = Judge()) -> Terms:
+        """How a restore is guarded.
+
+        It returns to what was good: nobody need be there, unless somebody wants to look first.
+        """
+        kept_by_checks = self.unattended or self.confirm_within is None
+        return Terms(self.confirm_within or _ENOUGH, kept_by_checks, notes, told, judge, self.patience)
+
 
 class Regained(NamedTuple):
-    """What a host regains: addresses of its own files, and those that its leases had."""
+    """What a host regains: addresses of its own files, and those that its leases had; ``undone`` is as it was then."""
 
     draft: Draft
+    undone: Baseline | None
     static: frozenset[IPAddress]
     leased: frozenset[IPAddress]
 
@@ -54,7 +59,7 @@ def regained(target: HostTarget, number: str, hold: frozenset[IPAddress]) -> Reg
     if undone is not None:
         draft = msgspec.structs.replace(draft, reachable={i.interface: i.reachable for i in undone.interfaces})
     static = frozenset(a.ip for config in draft.wanted for a in config.addresses)
-    return Regained(draft, static, frozenset(target.addresses_left(number)) - static)
+    return Regained(draft, undone, static, frozenset(target.addresses_left(number)) - static)
 
 
 def refuse_held(site: Site | None, target: HostTarget, survey: HostSurvey, back: Regained, wait: float = 0.0) -> None:
@@ -63,26 +68,23 @@ def refuse_held(site: Site | None, target: HostTarget, survey: HostSurvey, back:
     Holders are given ``wait`` seconds to go. An address of a former lease may be another machine's by now, and then
     its server leases a different one: it counts where the plan names the machine, which holds it by its own files.
     """
-    until = time.monotonic() + wait
-    while True:
-        leased = {config.interface: back.leased for config in back.draft.wanted}
+    leased = {config.interface: back.leased for config in back.draft.wanted}
+
+    def holders() -> dict[IPAddress, str]:
         taken = others_holding(lambda i: target.vantage(survey, i), survey, back.draft.waiting, leased)
-        named = {address: _host_with(site.plan, mac) if site is not None else None for address, mac in taken.items()}
-        held = {a: mac for a, mac in taken.items() if a not in back.leased or named[a] is not None}
-        if not held:
-            return
-        address, mac = next(iter(held.items()))
-        if time.monotonic() >= until:
-            holder = named[address]
-            remedy = f"Find the machine with MAC {mac}, or choose another change."
-            if holder is not None:
-                remedy = f"Restore {holder} first, then run the same command again."
-            raise Refused(f"{holder or mac} holds {address}, which {back.draft.host} would regain", remedy=remedy)
-        time.sleep(_PAUSE)
+        return {a: mac for a, mac in taken.items() if a not in back.leased or _host_with(site, mac) is not None}
+
+    for address, mac in still_held(holders, wait).items():
+        holder = _host_with(site, mac)
+        remedy = f"Find the machine with MAC {mac}, or choose another change."
+        if holder is not None:
+            remedy = f"Restore {holder} first, then run the same command again."
+        raise Refused(f"{holder or mac} holds {address}, which {back.draft.host} would regain", remedy=remedy)
 
 
-def _host_with(plan: Plan, mac: str) -> str | None:
-    return next((h.name for h in plan.hosts.values() if any(i.mac == mac for i in h.interfaces)), None)
+def _host_with(site: Site | None, mac: str) -> str | None:
+    hosts = site.plan.hosts.values() if site is not None else ()
+    return next((host.name for host in hosts if any(i.mac == mac for i in host.interfaces)), None)
 
 
 def member_back(
@@ -90,24 +92,25 @@ def member_back(
     target: HostTarget,
     name: str,
     number: str,
+    later: tuple[str, ...],
     survey: HostSurvey,
     back: Regained,
     how: HowBack,
     seat: str | None,
     marks: Mapping[str, str] = {},
 ) -> Member:
-    """The restore of a host behind change ``number`` as the member ``name`` of a run; ``marks`` are further notes."""
+    """The restore of a host behind change ``number`` as the member ``name`` of a run; ``marks`` are further notes.
+
+    ``later`` are the later changes that are undone with it.
+    """
     host = target.of_plan[1] if target.of_plan is not None else target.name
     if site is not None:
         look_from_beside(site, target, host, survey)
         # Its server may give it the address that it had then.
         site.whereabouts.had[host] += target.addresses_left(number)
     notes = about("restore", None, back.draft, [], how.note, seat)
-    notes |= {"restores": number, "undoes": list(target.later_ones(number)), **marks}
-    # It returns to what was good: nobody need be there, unless somebody wants to look first.
-    kept_by_checks = how.unattended or how.confirm_within is None
-    judge = Judge(None, target.recorded_baseline(number))
-    terms = Terms(how.confirm_within or ENOUGH, kept_by_checks, notes, told(notes, back.draft), judge, how.patience)
+    notes |= {"restores": number, "undoes": list(later), **marks}
+    terms = how.terms(notes, told(notes, back.draft), Judge(None, back.undone))
     return Member(name, back.draft, terms, survey)
 
 
@@ -115,24 +118,22 @@ def member_back(
 
 
 class HostChange(NamedTuple):
-    """A change as its host keeps it. ``turn`` is that of the run ``run_id``, where it belongs to one."""
+    """A change as its host keeps it; ``run_id`` is that of its run, where it belongs to one."""
 
     number: str
     state: str
     kind: str
     restores: str
     run_id: str
-    turn: str
 
 
-def changes_of(target: HostTarget) -> list[HostChange]:
+def _changes_of(target: HostTarget) -> list[HostChange]:
     """Every change of a host, oldest first."""
     found = []
     for number in target.numbers():
         notes = target.record(number).notes
-        word = {key: str(notes.get(key) or "") for key in ("kind", "restores", "run", "turn")}
-        state = target.status(number).state
-        found.append(HostChange(number, state, word["kind"], word["restores"], word["run"], word["turn"]))
+        kind, restores, run_id = (str(notes.get(key) or "") for key in ("kind", "restores", "run"))
+        found.append(HostChange(number, target.status(number).state, kind, restores, run_id))
     return found
 
 
@@ -180,15 +181,37 @@ class Step(msgspec.Struct):
 
 
 class HostNow(msgspec.Struct, frozen=True):
-    """A host of a run as it is now: its changes and what is in force, or why nobody knows."""
+    """A host of a run as it is now: its changes and what is in force, or why nobody knows.
+
+    ``back`` has for each change of the run that is in force what the host regains by undoing it, or why it cannot.
+    """
 
     target: HostTarget | None
     survey: HostSurvey | None = None
     changes: tuple[HostChange, ...] = ()
+    back: Mapping[str, Regained | AnchorError] = {}
     error: str = ""
 
 
-def steps_back(run: RunRecord, hosts: Mapping[str, HostNow], how: HowBack) -> list[Step]:
+def host_now(target: HostTarget, survey: HostSurvey | None, run: RunRecord, how: HowBack) -> HostNow:
+    """Asks a host of a run how it is now: everything that :func:`steps_back` needs of it."""
+    changes = tuple(_changes_of(target))
+    there = in_force(changes)
+    numbers = [one.number for one in changes if one.run_id == run.id and one.number in there]
+    refusal = target.rights.why_no_change()
+    back: dict[str, Regained | AnchorError] = {}
+    for number in numbers:
+        try:
+            if refusal is not None:
+                raise refusal
+            assert survey is not None
+            back[number] = regained(target, number, addresses_to_hold(how.grace, target, survey))
+        except AnchorError as error:
+            back[number] = error
+    return HostNow(target, survey, changes, back)
+
+
+def steps_back(run: RunRecord, hosts: Mapping[str, HostNow]) -> list[Step]:
     """What is to be undone of a run, the last first; what cannot go back is among it, with the reason."""
     steps = []
     for turn in sorted(run.turns, key=lambda one: one.place, reverse=True):
@@ -207,7 +230,7 @@ def steps_back(run: RunRecord, hosts: Mapping[str, HostNow], how: HowBack) -> li
         if not step.why_not and step.host in stays:
             step.why_not = f"its later change {stays[step.host]} cannot go back"
         if not step.why_not and not step.is_open:
-            _regain(step, hosts[step.host], how, holders)
+            _regain(step, hosts[step.host], holders)
         if step.why_not:
             stays.setdefault(step.host, step.number)
     return steps
@@ -224,10 +247,10 @@ def _step(run: RunRecord, turn: TurnRecord, now: HostNow) -> Step | None:
         return None
     if change.state not in states.FINAL:
         return Step(turn, change.number, is_open=change.state != states.STUCK, why_not=_of_stuck(change))
-    if change.number not in in_force(now.changes):
+    there = in_force(now.changes)
+    if change.number not in there:
         return None
     of_run = {one.number for one in now.changes if one.run_id == run.id}
-    there = in_force(now.changes)
     later = tuple(c.number for c in now.changes if c.number > change.number and c.number in there - of_run)
     foreign = next((one for one in now.changes if one.state not in states.FINAL and one.run_id != run.id), None)
     why = f"change {foreign.number} is open on it" if foreign is not None else ""
@@ -238,17 +261,12 @@ def _of_stuck(change: HostChange) -> str:
     return "" if change.state != states.STUCK else f"change {change.number} is stuck; see `fixed-anchor status`"
 
 
-def _regain(step: Step, now: HostNow, how: HowBack, holders: dict[IPAddress, str]) -> None:
+def _regain(step: Step, now: HostNow, holders: dict[IPAddress, str]) -> None:
     """Notes what a host regains, and who holds that at its turn; ``holders`` are as of then, and afterwards."""
-    assert now.target is not None
     assert now.survey is not None
-    try:
-        refusal = now.target.rights.why_no_change()
-        if refusal is not None:
-            raise refusal
-        back = regained(now.target, step.number, addresses_to_hold(how.grace, now.target, now.survey))
-    except AnchorError as error:
-        step.why_not = error.what
+    back = now.back[step.number]
+    if isinstance(back, AnchorError):
+        step.why_not = back.what
         return
     mine = {address for address, holder in holders.items() if holder == step.host}
     step.regains = (back.static | back.leased) - mine
@@ -297,13 +315,11 @@ class WayBack:
         for name, step in self._steps.items():
             for other in step.turn.after:
                 waiting.setdefault((step.turn.sitting, other), []).append(name)
-        kept_by_checks = self._how.unattended or self._how.confirm_within is None
-        terms = Terms(self._how.confirm_within or ENOUGH, kept_by_checks, {}, patience=self._how.patience)
         return [
             Member(
                 name,
                 None,
-                terms,
+                self._how.terms({}),
                 wave=places[step.turn.sitting, step.turn.wave],
                 after=tuple(waiting.get((step.turn.sitting, step.turn.name), ())),
             )
@@ -323,10 +339,10 @@ class WayBack:
         step = self._steps[member.name]
         target = self._targets[step.host]
         survey = target.survey()
-        back = regained(target, step.number, addresses_to_hold(self._how.grace, target, survey))
-        refuse_held(self._site, target, survey, back, _TO_GO)
+        hold = addresses_to_hold(self._how.grace, target, survey)
+        back = regained(target, step.number, hold)
+        refuse_held(self._site, target, survey, back, TO_GO)
         marks = self._marks(member.name)
-        made = member_back(
-            self._site, target, member.name, step.number, survey, back, self._how, self._seat_of(target), marks
-        )
+        later, seat = target.later_ones(step.number), self._seat_of(target)
+        made = member_back(self._site, target, member.name, step.number, later, survey, back, self._how, seat, marks)
         return msgspec.structs.replace(made, wave=member.wave, after=member.after)

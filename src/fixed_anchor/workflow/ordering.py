@@ -8,7 +8,7 @@ import msgspec
 
 from fixed_anchor.change.change import Draft
 from fixed_anchor.core.addresses import AddressRange, IPAddress
-from fixed_anchor.core.errors import AnchorError, NoAccess
+from fixed_anchor.core.errors import AnchorError
 from fixed_anchor.core.facts import Facts
 from fixed_anchor.core.findings import Acceptance, Finding, Judgement
 from fixed_anchor.core.order.staged import staged
@@ -57,7 +57,7 @@ def ordered(
     """
     own = site.own_hosts()
     chosen = [host for host in site.plan.hosts.values() if host.reach is not None or host in own]
-    _look_at(site, chosen)
+    site.look_at_each(chosen)
     # By now every connection knows what it leads through.
     left_out = {name: why for name, why in _between(site, chosen, own) if name not in named}
     kept = frozenset(left_out)
@@ -106,17 +106,6 @@ def _not_to_park_at(
             if standing:
                 found[park] = standing
     return found
-
-
-def _look_at(site: Site, hosts: Iterable[HostPlan]) -> None:
-    """Takes stock of all; one that does not answer is noted, also where it is the only one."""
-    for_looking = list(hosts)
-    try:
-        site.look_at(for_looking)
-    except NoAccess as error:
-        if len(for_looking) != 1:
-            raise
-        site.unreached[for_looking[0].name] = error
 
 
 def _between(site: Site, hosts: Sequence[HostPlan], own: Iterable[HostPlan]) -> Iterable[tuple[str, str]]:

@@ -196,6 +196,10 @@ class Run:
         """The verification of a member that its guard was told of."""
         return self._members[name].verified
 
+    def number(self, name: str) -> str:
+        """The change that a member began, as it is numbered there; empty while that is not known."""
+        return self._members[name].number
+
     def terms(self, name: str) -> Terms:
         """The terms of a member, with what was before once that is known."""
         return self._members[name].terms

@@ -169,11 +169,14 @@ class RunStore:
     def hold(self, number: str) -> IO[bytes] | None:
         """Holds a run for as long as the file is open: nobody else goes on with it. Nothing where somebody holds it.
 
-        The lock (flock(2)) ends with the process, however that ends.
+        The lock (flock(2)) ends with the process, however that ends. Raises :class:`NoAccess`.
         """
         import fcntl
 
-        file = open(self.folder / number / "held", "ab")  # noqa: SIM115
+        try:
+            file = open(self.folder / number / "held", "ab")  # noqa: SIM115
+        except OSError as error:
+            raise self._no_access("write", error) from None
         try:
             fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except BlockingIOError:
@@ -322,15 +325,13 @@ class Recorder:
             turn, state, last, outcome = self._turns[name], run.state(name), run.last(name), run.outcome(name)
             if turn.ended is not None or state in (PLANNED, READY, RECORDED):
                 continue
-            number = outcome.number if outcome is not None else last.number if last is not None else turn.change
-            number = number or getattr(event, "number", "") or turn.change
             known = (turn.begun is not None, turn.change, turn.ended)
-            if state == BEGUN or number:
+            turn.change = run.number(name)
+            if state == BEGUN or turn.change:
                 turn.begun = turn.begun or utc()
-            turn.change = number
             turn.state = outcome.state if outcome is not None else last.state if last is not None else turn.state
             if outcome is not None and state in OVER:
-                turn.words = str(outcome.error) if outcome.error is not None else outcome.why
+                turn.words = outcome.reason
                 # Of what goes on without this seat nobody here knows the end.
                 turn.ended = None if outcome.is_left else utc()
                 turn.is_good = outcome.is_good
@@ -342,7 +343,7 @@ class Recorder:
         for name, turn in self._turns.items():
             outcome = run.outcome(name)
             if outcome is not None and turn.begun is None:
-                turn.words = str(outcome.error) if outcome.error is not None else outcome.why
+                turn.words = outcome.reason
                 turn.state = outcome.state
                 self._store.write_turn(self.record, turn)
         if any(outcome.is_left for name in run.names if (outcome := run.outcome(name)) is not None):

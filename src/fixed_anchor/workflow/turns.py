@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable, Mapping
 from typing import Any
 
@@ -15,14 +14,11 @@ from fixed_anchor.core.order.turn import WHOLE, Turn
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.workflow.beginning import is_kept_anew, look_from_beside
 from fixed_anchor.workflow.events import Member
-from fixed_anchor.workflow.network.look import others_holding
+from fixed_anchor.workflow.network.look import TO_GO, others_holding, still_held
 from fixed_anchor.workflow.notes import told
 from fixed_anchor.workflow.ordering import Ordered
 from fixed_anchor.workflow.reached.site import Site
 from fixed_anchor.workflow.targets import HostTarget
-
-#: Seconds that it is waited for the one who had an address to be gone, and between two looks.
-_TO_GO, _PAUSE = 30.0, 2.0
 
 #: Today's addresses that stay until the decision, as `--grace` has it.
 Hold = Callable[[HostTarget, HostSurvey], frozenset[IPAddress]]
@@ -109,15 +105,11 @@ def _are_apart(groups: tuple[tuple[str, ...], ...], one: Turn, other: Turn) -> b
 
 def _wait_until_free(target: HostTarget, draft: Draft, survey: HostSurvey) -> None:
     """Asks for the addresses that are new to a host, until nobody else has one of them. Raises :class:`Refused`."""
-    until = time.monotonic() + _TO_GO
-    while True:
-        taken = others_holding(lambda interface: target.vantage(survey, interface), survey, draft.waiting)
-        if not taken:
-            return
-        address, mac = next(iter(taken.items()))
-        if time.monotonic() > until:
-            raise Refused(
-                f"{address} is still held by {mac}, also after {_TO_GO:.0f} s; {draft.host} was not begun",
-                remedy=f"find the machine with MAC {mac}, and run the same command again",
-            )
-        time.sleep(_PAUSE)
+    taken = still_held(
+        lambda: others_holding(lambda interface: target.vantage(survey, interface), survey, draft.waiting), TO_GO
+    )
+    for address, mac in taken.items():
+        raise Refused(
+            f"{address} is still held by {mac}, also after {TO_GO:.0f} s; {draft.host} was not begun",
+            remedy=f"find the machine with MAC {mac}, and run the same command again",
+        )

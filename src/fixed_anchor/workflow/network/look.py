@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 import random
+import time
 from collections.abc import Callable, Iterable, Mapping
 from ipaddress import IPv4Address, IPv6Address
 
@@ -179,6 +180,18 @@ def _through_kernel(table: NeighbourTable, name: str, targets: list[IPAddress]) 
     }
     why_not = f"{name} did not look for it, as for an address of its own"
     return Looked(answers, {target: why_not for target in targets if target not in found})
+
+
+#: Seconds that the one who has an address is given to go, and between two looks.
+TO_GO, _PAUSE = 30.0, 2.0
+
+
+def still_held(holders: Callable[[], Mapping[IPAddress, str]], seconds: float) -> Mapping[IPAddress, str]:
+    """What ``holders`` tells once it tells of nobody, or after so many ``seconds``."""
+    until = time.monotonic() + seconds
+    while (held := holders()) and time.monotonic() < until:
+        time.sleep(_PAUSE)
+    return held
 
 
 def others_holding(

@@ -103,6 +103,16 @@ class Site:
             elif isinstance(found, AnchorError):
                 raise found
 
+    def look_at_each(self, hosts: Iterable[HostPlan]) -> None:
+        """The same; one that does not answer is kept in :attr:`unreached` also where it is the only one."""
+        chosen = list(hosts)
+        try:
+            self.look_at(chosen)
+        except NoAccess as error:
+            if len(chosen) != 1:
+                raise
+            self.unreached[chosen[0].name] = error
+
     def survey(self, host: HostPlan) -> HostSurvey | None:
         """The survey of ``host``, or ``None`` where it is not reached from here."""
         if host.name not in self._surveys:
