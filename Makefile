@@ -8,12 +8,12 @@ BIN := $(VENV)/bin
 # A marker newer than pyproject.toml says that the environment is complete. The demo needs the program alone.
 $(VENV)/.installed: pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)
-	$(BIN)/python -m pip install --quiet --constraint constraints.txt --editable .
+	$(BIN)/python -m pip install --quiet --constraint constraints.txt --editable '.[map]'
 	$(BIN)/python -m compileall -q src
 	touch $@
 
 $(VENV)/.ready: $(VENV)/.installed
-	$(BIN)/python -m pip install --quiet --constraint constraints.txt --editable '.[test,lint]'
+	$(BIN)/python -m pip install --quiet --constraint constraints.txt --editable '.[map,test,lint]'
 	touch $@
 
 demo: $(VENV)/.installed
@@ -51,7 +51,7 @@ docs: $(VENV)/.installed
 constraints:
 	rm -rf .venv-newest
 	$(PYTHON) -m venv .venv-newest
-	.venv-newest/bin/python -m pip install --quiet --editable '.[test,lint]'
+	.venv-newest/bin/python -m pip install --quiet --editable '.[map,test,lint]'
 	sed -i '/^[^#]/d' constraints.txt
 	.venv-newest/bin/python -m pip freeze --exclude-editable >> constraints.txt
 	rm -rf .venv-newest

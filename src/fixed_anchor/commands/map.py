@@ -3,25 +3,35 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Sequence
+from pathlib import Path
 
 import click
 
 from fixed_anchor.commands.app import App
 from fixed_anchor.commands.common import AT_ONCE, JSON, PLAN, POOLS, examples
 from fixed_anchor.core.addresses import AddressRange
-from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE, InputError, worst
+from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE, AnchorError, InputError, worst
 from fixed_anchor.core.garbage_collection import paused
-from fixed_anchor.core.segment_map import segment_map
+from fixed_anchor.core.segment_map import SegmentMap, segment_map
+from fixed_anchor.disk.durable import write_beside
 from fixed_anchor.reporting.documents.mapping import MapDocument, mapped
 from fixed_anchor.workflow.check import check
 from fixed_anchor.workflow.drafts import drafts_of, foreseen_of
 from fixed_anchor.workflow.gather import gather
 
 
+def _ending(ctx: click.Context, param: click.Parameter, value: str | None) -> str | None:
+    if value is not None and Path(value).suffix.lower() not in (".png", ".svg"):
+        raise click.BadParameter(f"{value} must end in .png or .svg")
+    return value
+
+
 @click.command(
     help="The addresses of a segment, or of all: pools, what is free, who holds and who gets what, and what clashes.",
     epilog=examples(
         ("fixed-anchor map plan.yaml quay", "one segment"),
+        ("fixed-anchor map plan.yaml quay -o quay.png", "drawn into a file"),
         ("fixed-anchor map plan.yaml quay --free", "its free addresses, one stretch to a line"),
     ),
 )
@@ -30,6 +40,13 @@ from fixed_anchor.workflow.gather import gather
 @AT_ONCE
 @POOLS
 @click.option("--no-wire", is_flag=True, help="Send no packets: the map shows what hosts and sources say.")
+@click.option(
+    "-o",
+    "output",
+    type=click.Path(dir_okay=False),
+    callback=_ending,
+    help="Draw it into this file, a .png or .svg; needs the extra `map`.",
+)
 @click.option("--free", is_flag=True, help="Only the stretches that are free.")
 @JSON
 @click.pass_context
@@ -40,6 +57,7 @@ def command(
     at_once: int,
     pools: tuple[AddressRange, ...],
     no_wire: bool,
+    output: str | None,
     free: bool,
     as_json: bool,
 ) -> None:
@@ -57,14 +75,31 @@ def command(
     exit_status = worst(
         [EXIT_AGAINST if clashes else EXIT_DONE, *(error.exit_status for error in site.unreached.values())]
     )
+    title = "   ".join(filter(None, [site.plan.site, time.strftime("%Y-%m-%d %H:%M")]))
+    if output is not None:
+        _draw(app, maps, title, output)
     if as_json:
         app.print_document(MapDocument(command="map", plan=plan, segments=[mapped(one) for one in maps]), exit_status)
     from fixed_anchor.reporting.terminal.segment_map import show_free, show_map
 
-    title = " ".join(filter(None, [site.plan.site, time.strftime("%Y-%m-%d %H:%M")]))
     for found in maps:
         if free:
             show_free(app.out, found)
-        else:
+        elif output is None:
             show_map(app.out, found, title)
     ctx.exit(exit_status)
+
+
+def _draw(app: App, maps: Sequence[SegmentMap], title: str, output: str) -> None:
+    """Writes the picture; matplotlib is loaded here and nowhere else."""
+    try:
+        from fixed_anchor.reporting.pictures.segment_map import picture
+    except ModuleNotFoundError as error:
+        raise AnchorError(
+            f"this Python has no {error.name}, which draws maps",
+            remedy="Install it: `pip install 'fixed-anchor[map]'`. Without it `map` draws in the terminal.",
+        ) from None
+    with app.status("drawing"):
+        drawn = picture(maps, title, Path(output).suffix[1:].lower())
+    write_beside(Path(output), drawn, 0o644)
+    app.remark(f"wrote {output}")

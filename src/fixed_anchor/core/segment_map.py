@@ -147,16 +147,16 @@ def _edges(subnet: IPNetwork) -> Iterator[tuple[AddressRange, str, str]]:
 
 
 def _stretches(subnet: IPNetwork, parts: Iterable[tuple[AddressRange, str, str]]) -> Iterator[Stretch]:
-    """The subnet from end to end: where several say something of an address, the first of the kinds counts."""
+    """The subnet from end to end: the first of the kinds counts, of one kind who said it first."""
     begin, end = int(subnet.network_address), int(subnet.broadcast_address)
     inside = [
-        (max(part.first, begin), min(part.last, end), _KINDS.index(kind), words)
-        for part, kind, words in parts
+        (max(part.first, begin), min(part.last, end), _KINDS.index(kind), order, words)
+        for order, (part, kind, words) in enumerate(parts)
         if part.version == subnet.version and part.first <= end and part.last >= begin
     ]
     cuts = sorted({begin, end + 1, *(first for first, *_ in inside), *(last + 1 for _, last, *_ in inside)})
     opening = sorted(inside)
-    active: list[tuple[int, int, int, str]] = []
+    active: list[tuple[int, int, int, int, str]] = []
     place = 0
     pending: Stretch | None = None
     for first, following in pairwise(cuts):
@@ -165,7 +165,7 @@ def _stretches(subnet: IPNetwork, parts: Iterable[tuple[AddressRange, str, str]]
             place += 1
         active = [one for one in active if one[1] >= first]
         best = min(active, key=lambda one: (one[2], one[3]), default=None)
-        kind, words = (_KINDS[best[2]], best[3]) if best is not None else (FREE, "")
+        kind, words = (_KINDS[best[2]], best[4]) if best is not None else (FREE, "")
         if pending is not None and (pending.kind, pending.words) == (kind, words):
             pending = Stretch(AddressRange(subnet.version, pending.range.first, following - 1), kind, words)
             continue

@@ -17,7 +17,7 @@ from fixed_anchor.reporting.terminal.paper import plural, put, put_table, styled
 
 #: How each kind of stretch is filled: told apart without any colour.
 FILLS = {EDGE: "|", POOL: "=", ASIDE: "/", HOSTS: "#", OTHERS: "%", FREE: "."}
-_SAID = {EDGE: "no host's", POOL: "DHCP pool", ASIDE: "set aside", HOSTS: "plan", OTHERS: "others", FREE: "free"}
+KINDS = {EDGE: "no host's", POOL: "DHCP pool", ASIDE: "set aside", HOSTS: "plan", OTHERS: "others", FREE: "free"}
 _BLOCK, _CELLS, _MARGIN = 256, 64, 6
 #: So many blocks are drawn at most, and so many stretches are listed.
 _BLOCKS, _LINES = 8, 40
@@ -27,14 +27,14 @@ def show_map(out: Console, found: SegmentMap, title: str) -> None:
     """Every subnet of the segment, with its counts, bars and lists; then what was not looked at."""
     for ruler in found.rulers:
         put(out, Text().append(f"{found.segment} {ruler.subnet}", style="bold").append(f"   {title}", style="dim"))
-        put(out, _counts(ruler))
+        put(out, counts(ruler))
         for number in _drawn(ruler):
             out.print()
             _show_bar(out, ruler, number, _BLOCK)
             for crowd in _crowds(ruler, number):
                 _show_bar(out, ruler, crowd, _CELLS)
         out.print()
-        put(out, "  ".join(f"{FILLS[kind]} {_SAID[kind]}" for kind in FILLS), style="dim")
+        put(out, "  ".join(f"{FILLS[kind]} {KINDS[kind]}" for kind in FILLS), style="dim")
         put(
             out,
             "v planned  o held now  x both  2-9 so many  ! conflict  + answers  - leased or written down",
@@ -53,7 +53,8 @@ def show_free(out: Console, found: SegmentMap) -> None:
             put(out, f"{free}   {plural(free.size, 'address', 'addresses')}")
 
 
-def _counts(ruler: Ruler) -> str:
+def counts(ruler: Ruler) -> str:
+    """How many addresses of a subnet are whose, in words."""
     held = sum(mark.is_held for mark in ruler.marks)
     planned = sum(mark.is_planned and not mark.is_held for mark in ruler.marks)
     words = [f"{held} held by hosts of the plan", f"{planned} to come", f"{_short(ruler.count(POOL))} in pools"]
@@ -188,4 +189,4 @@ def _lines(ruler: Ruler) -> Iterable[list[str | Text]]:
             continue
         size = plural(stretch.range.size, "address", "addresses") if stretch.range.size < 1_000_000 else ""
         style = "bold green" if stretch.kind == FREE else ""
-        yield [str(stretch.range), styled(_SAID[stretch.kind], style), "; ".join(filter(None, [size, stretch.words]))]
+        yield [str(stretch.range), styled(KINDS[stretch.kind], style), "; ".join(filter(None, [size, stretch.words]))]

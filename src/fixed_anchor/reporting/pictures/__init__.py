@@ -1,0 +1,1 @@
+"""Pictures for a file: drawn by matplotlib, the extra `map`."""
