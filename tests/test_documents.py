@@ -24,7 +24,7 @@ from tests.test_commands import ALONE, PROGRAM, run
 ROOT = Path(__file__).parents[1]
 STATE = ("--state-dir", "hosts/tide-db/state")
 #: These print what is no document: the walk of the demo, and a script for a shell.
-WITHOUT = {"demo", "completion"}
+WITHOUT = {"demo", "completion", "report"}
 
 #: Everything that is asked on the demo's site, in this order, and the exit status.
 ASKED: list[tuple[tuple[str, ...], int]] = [

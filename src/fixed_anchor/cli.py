@@ -20,6 +20,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "probe": ("probe", "Is this address free?"),
     "check": ("check", "All findings of a plan, with the evidence."),
     "map": ("map", "The addresses of a segment as a picture."),
+    "report": ("report", "One page to hand over, of a plan, a run, or a change."),
     "draft": ("draft", "Show the exact files; touch nothing."),
     "cutover": ("cutover", "Bring a plan into force, guarded."),
     "status": ("status", "The open change of this host, or of others."),

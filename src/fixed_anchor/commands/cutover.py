@@ -244,7 +244,7 @@ def command(
             app.say(nothing)
             return
     show_draft(app.out, [drafted])
-    notes = about("cutover", plan, drafted, used, note, app.seat_of(target))
+    notes = about("cutover", plan, drafted, used, note, app.seat_of(target), judged.judgement.findings)
     if carried is not None:
         notes["evidence"] = carried.told(int(time.time()))
     let_pass = frozenset({"sole-owner"} if any(a.code == "owner-not-provable" for a in used) else ())

@@ -80,7 +80,7 @@ def cutover_all(app: App, site: Site, wishes: Wishes) -> int:
     def notes(name: str, target: HostTarget, draft: Draft) -> dict[str, Any]:
         standing = found.judgement.by_host.get(draft.host, ())
         used = [a for a in wishes.accepted if any(f.stops and a.covers(f) for f in standing)]
-        made = about("cutover", wishes.plan, draft, used, wishes.note, app.seat_of(target))
+        made = about("cutover", wishes.plan, draft, used, wishes.note, app.seat_of(target), standing)
         return made | recorder.marks(name)
 
     with app.status("looking at every host, and probing their segments"):

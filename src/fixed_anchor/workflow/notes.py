@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Any
 
 import msgspec
 
 from fixed_anchor.change.change import Draft
+from fixed_anchor.core.config import InterfaceConfig
 from fixed_anchor.core.errors import printable
-from fixed_anchor.core.findings import Acceptance
+from fixed_anchor.core.findings import Acceptance, Finding
 from fixed_anchor.core.times import utc
 from fixed_anchor.machines.session import session_peer
 
@@ -22,10 +24,13 @@ def about(
     accepted: list[Acceptance],
     note: str | None = None,
     seat: str | None = None,
+    findings: Iterable[Finding] = (),
 ) -> dict[str, Any]:
     """What the history keeps of a change: who, when, from where, what, what was accepted, and a free ``note``.
 
-    ``seat`` is the name of the machine from which the host is reached, where it is another one.
+    For a report that is made afterwards it keeps the diff, with secrets masked, what each interface was to have, and
+    the ``findings`` that stood when it began. ``seat`` is the name of the machine from which the host is reached, where
+    it is another one.
     """
     digest = None
     if plan_file is not None:
@@ -45,8 +50,18 @@ def about(
         "plan_sha256": digest,
         "accepted": [msgspec.to_builtins(a) for a in accepted],
         "note": " ".join(note.split()) if note else None,
+        "after": {config.interface: list(_words(config)) for config in draft.wanted},
+        "diff": draft.content.shown().diff(),
+        "findings": [msgspec.to_builtins(found) for found in findings],
         "leases": [msgspec.to_builtins(lease) for lease in draft.leaving],
     }
+
+
+def _words(config: InterfaceConfig) -> Iterator[str]:
+    """What an interface is to have, a line for each IP version, and one for its resolvers."""
+    yield from (config.in_words(version) for version in (4, 6) if config.touches(version))
+    if config.resolvers:
+        yield "DNS " + ", ".join(map(str, config.resolvers))
 
 
 def who() -> str:

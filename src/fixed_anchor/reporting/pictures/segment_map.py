@@ -37,7 +37,7 @@ _FILLS = {
     POOL: ("#ead9b8", "////"),
     ASIDE: ("#dcdcec", "xxx"),
     HOSTS: ("#30475e", ""),
-    OTHERS: ("#b9cfc6", "...."),
+    OTHERS: ("#b9cfc6", "---"),
     FREE: ("#ffffff", ""),
 }
 _PLANNED, _HELD, _BOTH, _ANSWERS, _LEASE, _RESERVED, _RECORD = "v", "o", "D", "P", "s", "^", "|"

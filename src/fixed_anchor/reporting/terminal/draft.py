@@ -2,23 +2,16 @@
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Iterable
 
 from rich.console import Console
 
 from fixed_anchor.change.change import Draft
 from fixed_anchor.change.files import FileEdit
-from fixed_anchor.change.shown import Shown
+from fixed_anchor.change.shown import Shown, edit_diff, edit_remark, settings_diff
 from fixed_anchor.change.steps import Fed, Step, argv_of
-from fixed_anchor.core.errors import printable
-from fixed_anchor.core.secrets import masked
 from fixed_anchor.reporting.terminal.paper import put, styled
 from fixed_anchor.workflow.dhcp_server import ServerDraft
-
-#: So many lines around a difference that nothing of a small text is left out; and what its two states are called.
-_WHOLE = 10_000
-_STATES = ("as they are", "as drafted")
 
 
 def show_draft(out: Console, drafts: list[Draft]) -> None:
@@ -38,7 +31,7 @@ def _show(out: Console, draft: Draft, shown: Shown) -> None:
     for edit in shown.edits:
         show_diff(out, edit)
     if shown.settings is not None:
-        _show_whole(out, *shown.settings)
+        _show_lines(out, settings_diff(*shown.settings))
     show_steps(out, "then run  ", shown.then)
     if shown.remark:
         put(out, shown.remark, indent=2, style="yellow")
@@ -51,13 +44,6 @@ def _show(out: Console, draft: Draft, shown: Shown) -> None:
         for edit in shown.later_edits:
             show_diff(out, edit)
         show_steps(out, "then run  ", shown.later)
-
-
-def _show_whole(out: Console, before: tuple[str, ...], after: tuple[str, ...]) -> None:
-    """The diff of a whole small text."""
-    lines = difflib.unified_diff(before, after, "settings", "settings", *_STATES, lineterm="", n=_WHOLE)
-    # All of it is shown: no line need say which part this is.
-    _show_lines(out, (line for line in lines if not line.startswith("@@")))
 
 
 def show_steps(out: Console, when: str, steps: tuple[Step, ...]) -> None:
@@ -85,22 +71,10 @@ def show_server_drafts(out: Console, drafts: list[ServerDraft]) -> None:
 
 def show_diff(out: Console, edit: FileEdit) -> None:
     """One file as a unified diff, with the change of its mode. Its lines are printed as they are."""
-    before = masked(edit.before.text) if edit.before else ""
-    after = masked(edit.after.text) if edit.after else ""
-    if edit.link_before is not None:
-        put(out, f"{edit.path}: no longer a link to {edit.link_before}", indent=2)
-    if edit.link_after is not None:
-        put(out, f"{edit.path}: becomes a link to {edit.link_after}", indent=2)
-    elif edit.before and edit.after and edit.before.mode != edit.after.mode:
-        put(out, f"{edit.path}: mode {edit.before.mode:04o} becomes {edit.after.mode:04o}", indent=2)
-    elif edit.before is None and edit.after is not None:
-        put(out, f"{edit.path}: new, mode {edit.after.mode:04o}", indent=2)
-    elif edit.after is None:
-        put(out, f"{edit.path}: removed", indent=2)
-    lines = difflib.unified_diff(
-        before.splitlines(), after.splitlines(), edit.path, edit.path, "as it is", "as drafted", lineterm=""
-    )
-    _show_lines(out, lines)
+    remark = edit_remark(edit)
+    if remark:
+        put(out, remark, indent=2)
+    _show_lines(out, edit_diff(edit))
 
 
 def _show_lines(out: Console, lines: Iterable[str]) -> None:
@@ -115,6 +89,4 @@ def _show_lines(out: Console, lines: Iterable[str]) -> None:
             style = "red"
         else:
             style = "default"
-        # A line of context that is empty stays a blank: the diff can be applied.
-        shown = line[:1] + printable(line[1:]) if line else line
-        out.print(styled("  " + shown, style), soft_wrap=True)
+        out.print(styled("  " + line, style), soft_wrap=True)

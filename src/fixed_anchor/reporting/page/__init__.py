@@ -1,0 +1,1 @@
+"""The page to hand over, as HTML and as Markdown."""
