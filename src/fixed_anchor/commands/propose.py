@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -10,6 +11,7 @@ import msgspec
 
 from fixed_anchor.commands.app import App
 from fixed_anchor.commands.common import AT_ONCE, HOSTS_TO_REACH, JSON, RangeType, examples
+from fixed_anchor.commands.propose_site import read_folder, write_site_plan
 from fixed_anchor.core.addresses import AddressRange, IPAddress, parse_address, parse_interface_address
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.core.plan import SOURCE_KINDS
@@ -23,6 +25,7 @@ from fixed_anchor.vantages.protocol import Vantage
 from fixed_anchor.workflow.propose import joined, propose, with_pick, with_site
 from fixed_anchor.workflow.reached.site import Site
 from fixed_anchor.workflow.reaching import collected, collection_from, way_from
+from fixed_anchor.workflow.site_plan import Candidate, Policy
 from fixed_anchor.workflow.targets import HostTarget
 
 
@@ -62,6 +65,10 @@ class SourceType(click.ParamType[tuple[str, str]]):
             "one plan of two hosts over SSH",
         ),
         (
+            "fixed-anchor propose --surveys surveys --list wanted.xlsx --keep --extend -o plan.yaml",
+            "a whole site: from the list, else today's address",
+        ),
+        (
             "fixed-anchor propose --survey tide-db.json --at 203.0.113.20 -o plan.yaml",
             "for another host, from its survey",
         ),
@@ -72,6 +79,18 @@ class SourceType(click.ParamType[tuple[str, str]]):
     "survey_file",
     type=click.Path(dir_okay=False),
     help="A survey of another host: in JSON, or what the collector printed.",
+)
+@click.option(
+    "--surveys",
+    "surveys",
+    type=click.Path(file_okay=False),
+    help="A folder of surveys and of what collectors printed: a plan of all these hosts.",
+)
+@click.option(
+    "--list",
+    "listed",
+    type=click.Path(dir_okay=False),
+    help="A spreadsheet or CSV with the address that each host is to hold, by its name or MAC.",
 )
 @HOSTS_TO_REACH
 @AT_ONCE
@@ -84,6 +103,13 @@ class SourceType(click.ParamType[tuple[str, str]]):
     help="The address to hold; with its prefix where the interface has no address today.",
 )
 @click.option("--pick", is_flag=True, help="Let the tool pick a free address, and say why that one.")
+@click.option(
+    "--from",
+    "ranges",
+    multiple=True,
+    type=RangeType(),
+    help="With --pick: pick an address of this range, FIRST-LAST; repeatable.",
+)
 @click.option("--pool", "pools", multiple=True, type=RangeType(), help="A DHCP pool of the segment, FIRST-LAST.")
 @click.option("--no-pool", is_flag=True, help="Say that the segment has no DHCP pool.")
 @click.option("--plan", "site_plan", type=click.Path(readable=False), help="A plan of the site: what it says counts.")
@@ -91,28 +117,37 @@ class SourceType(click.ParamType[tuple[str, str]]):
     "--source", "sources", multiple=True, type=SourceType(), help="A source of knowledge, KIND:PATH; repeatable."
 )
 @click.option("-o", "output", required=True, metavar="PLAN", help="The plan to write; - prints it.")
+@click.option(
+    "--extend", is_flag=True, help="Add the hosts that the plan has not yet; everything in it stays as it is."
+)
 @click.option("--replace", is_flag=True, help="Overwrite the plan if it exists.")
 @JSON
 @click.pass_context
 def command(
     ctx: click.Context,
     survey_file: str | None,
+    surveys: str | None,
+    listed: str | None,
     hosts: tuple[str, ...],
     at_once: int,
     interface: str | None,
     keep: bool,
     at: tuple[IPAddress, int | None] | None,
     pick: bool,
+    ranges: tuple[AddressRange, ...],
     pools: tuple[AddressRange, ...],
     no_pool: bool,
     site_plan: str | None,
     sources: tuple[tuple[str, str], ...],
     output: str,
+    extend: bool,
     replace: bool,
     as_json: bool,
 ) -> None:
     app = App(ctx, as_json)
-    if sum((keep, at is not None, pick)) != 1:
+    if ranges and not pick:
+        raise click.UsageError("--from is where --pick looks: say --pick, too")
+    if sum((keep, at is not None, pick)) != 1 and not (listed is not None and sum((keep, pick)) < 2 and at is None):
         raise click.UsageError("say which address: --keep, --at ADDRESS, or --pick")
     if no_pool and pools:
         raise click.UsageError("--pool and --no-pool exclude each other")
@@ -120,10 +155,33 @@ def command(
         raise click.UsageError("--survey and --host exclude each other")
     if at is not None and len(hosts) > 1:
         raise click.UsageError("--at is the address of one host; for several say --keep or --pick")
-    if output != "-" and Path(output).exists() and not replace:
-        raise InputError("the file exists already", file=output, remedy="overwrite it with --replace")
+    if surveys is not None and (survey_file is not None or at is not None):
+        raise click.UsageError("--surveys is about many hosts: it goes with --keep, --pick or --list")
+    if extend and (replace or output == "-"):
+        raise click.UsageError("--extend adds to the plan that -o names: not with --replace, nor with -o -")
+    if output != "-" and Path(output).exists() and not (replace or extend):
+        remedy = "Overwrite it with --replace, or add to it with --extend."
+        raise InputError("the file exists already", file=output, remedy=remedy)
     site = app.site(site_plan, at_once) if site_plan is not None else None
     folder = Path(output).absolute().parent if output != "-" else Path.cwd()
+    if surveys is not None or listed is not None or extend:
+        with app.status("taking stock"):
+            every = read_folder(app, surveys, folder) if surveys is not None else []
+            if hosts or survey_file is not None or surveys is None:
+                every += [
+                    Candidate(
+                        one.name,
+                        msgspec.to_builtins(one.stock),
+                        survey_file or one.reach or one.name,
+                        one.reach,
+                        partial(_vantage, one, survey_file=survey_file),
+                    )
+                    for one in _given(app, site, hosts, at_once, survey_file, folder)
+                ]
+        policy = Policy(keep, pick, ranges, interface, () if no_pool else (pools or None), sources)
+        ctx.exit(
+            write_site_plan(app, every, policy, listed, output, extend, site.plan if site is not None else None, folder)
+        )
     with app.status("taking stock"):
         given = _given(app, site, hosts, at_once, survey_file, folder)
     known = () if no_pool else (pools or None)

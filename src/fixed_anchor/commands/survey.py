@@ -17,7 +17,7 @@ from fixed_anchor.reporting.documents.parts import problem
 from fixed_anchor.reporting.documents.stock import HostStock, SurveyDocument, host_stock
 from fixed_anchor.reporting.terminal.survey import show_survey, show_surveys
 from fixed_anchor.workflow.reaching import collector as collector_of
-from fixed_anchor.workflow.reaching import tree
+from fixed_anchor.workflow.reaching import tree, way_from_anywhere
 
 
 @click.command(
@@ -69,9 +69,10 @@ def command(
         raise click.UsageError("--root and --plan exclude each other")
     if root is not None and hosts:
         raise click.UsageError("--root and --host exclude each other")
+    ways: dict[str, str] = {}
     if plan is not None or hosts:
         with app.status("taking stock"):
-            found = _of_hosts(app, plan, hosts, at_once)
+            found, ways = _of_hosts(app, plan, hosts, at_once)
     elif root is not None:
         found = [(root, tree(root).survey())]
     else:
@@ -81,7 +82,7 @@ def command(
     if len(failed) == len(found) == 1:
         raise failed[0][1]
     exit_status = worst(error.exit_status for _, error in failed)
-    document = SurveyDocument(command="survey", hosts=[_stock(name, result) for name, result in found])
+    document = SurveyDocument(command="survey", hosts=[_stock(name, result, ways.get(name)) for name, result in found])
     document.exit_status = exit_status
     if output is not None:
         write_beside(Path(output), (as_text(document) + "\n").encode(), 0o644)
@@ -103,9 +104,10 @@ def command(
 
 def _of_hosts(
     app: App, plan: str | None, names: tuple[str, ...], at_once: int
-) -> list[tuple[str, HostSurvey | AnchorError]]:
-    """Every host of the plan that is reached, or those that are named; one that does not answer is its error."""
-    every = app.reach.surveyed(app.site(plan, at_once) if plan is not None else None, names, at_once)
+) -> tuple[list[tuple[str, HostSurvey | AnchorError]], dict[str, str]]:
+    """Every host of the plan that is reached, or those that are named, and how; one that fails is its error."""
+    site = app.site(plan, at_once) if plan is not None else None
+    every = app.reach.surveyed(site, names, at_once)
     found: list[tuple[str, HostSurvey | AnchorError]] = []
     unreached: list[str] = []
     for one in every:
@@ -119,8 +121,11 @@ def _of_hosts(
         raise InputError("no host of this plan is reached from here", file=plan)
     if unreached:
         app.remark(f"not reached from here: {', '.join(unreached)}")
-    return found
+    ways = {one.name: way for one in every if (way := way_from_anywhere(site, one.name, one.reach)) is not None}
+    return found, ways
 
 
-def _stock(name: str, result: HostSurvey | AnchorError) -> HostStock:
-    return HostStock(host=name, error=problem(result, name)) if isinstance(result, AnchorError) else host_stock(result)
+def _stock(name: str, result: HostSurvey | AnchorError, reach: str | None) -> HostStock:
+    if isinstance(result, AnchorError):
+        return HostStock(host=name, reach=reach, error=problem(result, name))
+    return host_stock(result, reach)

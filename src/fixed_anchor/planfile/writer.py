@@ -43,6 +43,8 @@ class ProposedPlan(msgspec.Struct, frozen=True):
     why_no_gateway: str = ""
     own_resolvers: tuple[IPAddress, ...] | None = None
     own_search: tuple[str, ...] | None = None
+    #: Said in comments of the segment: who says something else of it.
+    disagree: tuple[str, ...] = ()
 
 
 def scalar(value: object) -> str:
@@ -63,7 +65,7 @@ def plan_text(every: Sequence[ProposedPlan]) -> str:
     """The text of one plan of all that is proposed. Nothing is added that was not there or asked for."""
     lines = ["plan: 1", "", "segments:"]
     for segment in {proposed.segment: proposed for proposed in every}.values():
-        lines += _segment_lines(segment)
+        lines += segment_lines(segment)
     sources = {str(source): source for proposed in every for source in proposed.sources}
     if sources:
         lines += ["", "sources:"]
@@ -72,11 +74,12 @@ def plan_text(every: Sequence[ProposedPlan]) -> str:
             lines.append(f"  - {source.kind}: {scalar(source.path)}{options}")
     lines += ["", "hosts:"]
     for proposed in every:
-        lines += _host_lines(proposed)
+        lines += host_lines(proposed)
     return "\n".join([*lines, ""])
 
 
-def _segment_lines(proposed: ProposedPlan) -> Iterator[str]:
+def segment_lines(proposed: ProposedPlan) -> Iterator[str]:
+    """The lines of its segment, as they stand below ``segments:``."""
     yield f"  {scalar(proposed.segment)}:"
     yield f"    subnet: {scalar(proposed.subnet)}"
     if proposed.gateways:
@@ -90,11 +93,13 @@ def _segment_lines(proposed: ProposedPlan) -> Iterator[str]:
         yield f"    pools: {_list(proposed.pools)}"
     elif not proposed.sources:
         yield "    # pools: [FIRST - LAST]    the DHCP pools; [] says that there is no DHCP server"
+    yield from (f"    # {printable(one)}" for one in proposed.disagree)
     if proposed.set_aside:
         yield f"    set_aside: {_list(proposed.set_aside)}"
 
 
-def _host_lines(proposed: ProposedPlan) -> Iterator[str]:
+def host_lines(proposed: ProposedPlan) -> Iterator[str]:
+    """The lines of its host, as they stand below ``hosts:``."""
     yield f"  {scalar(proposed.host)}:"
     if proposed.reach:
         yield f"    reach: {scalar(proposed.reach)}"

@@ -9,7 +9,7 @@ from fixed_anchor.core.claims import Claims, ListedClaim, Remark
 from fixed_anchor.core.config import Place
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.sources.protocol import Origin, Reader
-from fixed_anchor.sources.table_rows import Row, csv_rows, spreadsheet_rows
+from fixed_anchor.sources.table_rows import MAX_ROWS, Row, csv_rows, spreadsheet_rows
 
 #: Headings by what they stand for, the way people write them (letters of ASCII and digits alone).
 _HEADINGS = {
@@ -48,6 +48,9 @@ class AddressList:
 
     options: tuple[str, ...] = ("address", "name", "mac", "state", "sheet")
 
+    def __init__(self, most: int = MAX_ROWS) -> None:
+        self._most = most
+
     def claims(self, data: bytes, origin: Origin, reader: Reader) -> Claims:
         if data.startswith(_OLD_WORKBOOK):
             raise InputError(
@@ -57,7 +60,11 @@ class AddressList:
             )
         unread: list[str] = []
         spreadsheet = data[:4] == b"PK\x03\x04"
-        rows = spreadsheet_rows(data, origin, unread, _is_list) if spreadsheet else csv_rows(data, origin.path)
+        rows = (
+            spreadsheet_rows(data, origin, unread, _is_list, self._most)
+            if spreadsheet
+            else csv_rows(data, origin.path, self._most)
+        )
         heading, columns = _columns(rows, origin)
         listed: list[ListedClaim] = []
         untidy = [Remark(f"not read: the sheets {', '.join(unread)}", Place(origin.path, 1))] if unread else []

@@ -9,7 +9,8 @@ from collections.abc import Callable
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.sources.protocol import MAX_SIZE, Origin
 
-_MAX_ROWS = 1_000_000
+#: A table of more rows is refused: nothing of it would be read in silence only in part.
+MAX_ROWS = 1_000_000
 _BAR = "|"
 #: A cell of the line below the heading of a table drawn with bars.
 _RULE = re.compile(r"\s*[:=+-]*\s*")
@@ -18,7 +19,7 @@ _RULE = re.compile(r"\s*[:=+-]*\s*")
 Row = tuple[int, list[str]]
 
 
-def csv_rows(data: bytes, path: str) -> list[Row]:
+def csv_rows(data: bytes, path: str, most: int = MAX_ROWS) -> list[Row]:
     """The rows of CSV with any of the usual separators and encodings. Raises :class:`InputError` with the line."""
     import csv
 
@@ -31,8 +32,8 @@ def csv_rows(data: bytes, path: str) -> list[Row]:
     try:
         for cells in reader:
             # A quoted cell may hold line breaks: the row is where it begins.
-            if len(rows) >= _MAX_ROWS:
-                raise InputError(f"more than {_MAX_ROWS} rows", file=path)
+            if len(rows) >= most:
+                raise InputError(f"more than {most} rows", file=path, line=begun)
             if not drawn:
                 rows.append((begun, cells))
             elif not all(_RULE.fullmatch(cell) for cell in cells):
@@ -71,7 +72,9 @@ def _separator(text: str) -> str:
     return best
 
 
-def spreadsheet_rows(data: bytes, origin: Origin, unread: list[str], is_list: Callable[[list[Row]], bool]) -> list[Row]:
+def spreadsheet_rows(
+    data: bytes, origin: Origin, unread: list[str], is_list: Callable[[list[Row]], bool], most: int = MAX_ROWS
+) -> list[Row]:
     """The rows of the sheet for which ``is_list`` holds; the names of others that hold something go to ``unread``.
 
     Raises :class:`InputError`.
@@ -94,13 +97,15 @@ def spreadsheet_rows(data: bytes, origin: Origin, unread: list[str], is_list: Ca
             raise InputError(f"there is no sheet {wanted!r}", file=path, expected="one of " + ", ".join(names))
         sheets: dict[str, list[Row]] = {}
         for name in [wanted] if wanted is not None else names:
-            values = book[name].iter_rows(values_only=True, max_row=_MAX_ROWS)
-            written = formulas[name].iter_rows(values_only=True, max_row=_MAX_ROWS)
+            values = book[name].iter_rows(values_only=True, max_row=most + 1)
+            written = formulas[name].iter_rows(values_only=True, max_row=most + 1)
             rows = (
                 [_cell(v if v is not None else w) for v, w in zip(value, text, strict=False)]
                 for value, text in zip(values, written, strict=False)
             )
             sheets[name] = list(enumerate(rows, 1))
+            if len(sheets[name]) > most:
+                raise InputError(f"more than {most} rows in the sheet {name}", file=path, line=most + 1)
     except InputError:
         raise
     except Exception as error:  # openpyxl raises whatever its own parts do

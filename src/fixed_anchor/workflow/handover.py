@@ -36,7 +36,7 @@ class CheckLine(msgspec.Struct, frozen=True):
 
 
 class ChangePage(msgspec.Struct, frozen=True):
-    """One change: what its host has kept of it. ``before`` and ``after`` are lines by interface; ``log`` has no checks."""
+    """One change, as its host has kept it. ``before`` and ``after`` are lines by interface; ``log`` has no checks."""
 
     number: str
     state: str

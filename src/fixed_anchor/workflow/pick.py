@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterator, Sequence
 from itertools import islice
 
 import msgspec
 
-from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.addresses import AddressRange, IPAddress
 from fixed_anchor.core.errors import NoAccess, Refused
 from fixed_anchor.core.knowledge import Knowledge
 from fixed_anchor.core.plan import Segment
@@ -27,14 +27,25 @@ class Picked(msgspec.Struct, frozen=True):
     reasons: tuple[str, ...]
 
 
-def pick(known: Knowledge, segment: Segment, host: str, now: IPAddress, vantage: Vantage) -> Picked:
+def pick(
+    known: Knowledge,
+    segment: Segment,
+    host: str,
+    now: IPAddress,
+    vantage: Vantage,
+    ranges: Sequence[AddressRange] = (),
+) -> Picked:
     """The best free address for ``host``, which has ``now``: nobody is known to have it, nobody answers for it,
-    and it lies next to its likes.
+    and it lies next to its likes; or the first such of ``ranges``, where there are any.
 
     Raises :class:`Refused` where there is none.
     """
     near, likes = next_to(known, segment, host, now)
-    candidates = islice((a for a in free_addresses(near, segment, known) if a != now), MOST)
+    free = free_addresses(near, segment, known)
+    if ranges:
+        likes = f"the first free one of {', '.join(map(str, ranges))}"
+        free = (a for one in ranges for a in _from(one, segment, known))
+    candidates = islice((a for a in free if a != now), MOST)
     taken: list[str] = []
     while batch := list(islice(candidates, TOGETHER)):
         seen, how = _holders(vantage, batch)
@@ -47,6 +58,16 @@ def pick(known: Knowledge, segment: Segment, host: str, now: IPAddress, vantage:
         f"no free address was found in {segment.name}",
         remedy="; ".join(taken) or "every address is in a pool, set aside, or known to be somebody's",
     )
+
+
+def _from(within: AddressRange, segment: Segment, known: Knowledge) -> Iterator[IPAddress]:
+    """The free addresses of a range, upwards."""
+    first, _ = within.ends
+    for address in free_addresses(first, segment, known):
+        if int(address) > within.last:
+            return
+        if int(address) >= within.first:
+            yield address
 
 
 def _holders(vantage: Vantage, batch: list[IPAddress]) -> tuple[dict[IPAddress, list[str]], Callable[[IPAddress], str]]:

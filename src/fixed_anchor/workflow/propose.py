@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import time
+from collections import Counter
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
@@ -20,8 +21,9 @@ from fixed_anchor.core.addresses import (
     parse_network,
     with_prefix,
 )
+from fixed_anchor.core.claims import Claims
 from fixed_anchor.core.errors import InputError
-from fixed_anchor.core.knowledge import Knowledge
+from fixed_anchor.core.knowledge import Knowledge, Unread
 from fixed_anchor.core.plan import Gateway, HostPlan, InterfacePlan, Plan, PlannedAddress, Segment, SourceRef
 from fixed_anchor.planfile.writer import ProposedPlan
 from fixed_anchor.vantages.protocol import Vantage
@@ -207,48 +209,102 @@ def _from(folder: Path, path: Path) -> str:
     return str(path) if path.is_absolute() else os.path.relpath(path, folder)
 
 
-def joined(every: Sequence[ProposedPlan]) -> list[ProposedPlan]:
+def joined(every: Sequence[ProposedPlan], site: Plan | None = None) -> list[ProposedPlan]:
     """All that is proposed as one plan: hosts of one subnet share a segment, and say only what differs there.
 
-    Raises :class:`InputError` where two hosts have one name, or are to hold one address.
+    A segment has what ``site`` says of it, else what most of its hosts say; ``disagree`` names those that say something
+    else. Raises :class:`InputError` where two hosts have one name, or are to hold one address.
     """
-    first: dict[IPNetwork, ProposedPlan] = {}
-    made: list[ProposedPlan] = []
-    for proposed in every:
-        for other in made:
+    for number, proposed in enumerate(every):
+        for other in every[:number]:
             if other.host == proposed.host:
                 raise InputError(f"two of these hosts call themselves {proposed.host}", remedy="give one another name")
             if set(other.hold) & set(proposed.hold):
                 raise InputError(f"{other.host} and {proposed.host} would both hold {proposed.hold[0]}")
-        segment = first.get(proposed.subnet)
-        if segment is None:
-            names = {one.segment for one in first.values()}
-            named, number = proposed.segment, 2
+    shared: dict[IPNetwork, ProposedPlan] = {}
+    names = set(site.segments) if site is not None else set()
+    for subnet in dict.fromkeys(proposed.subnet for proposed in every):
+        of_plan = next((s for s in site.segments.values() if subnet in s.subnets), None) if site is not None else None
+        one = _agreed([proposed for proposed in every if proposed.subnet == subnet], of_plan)
+        if of_plan is None:
+            named, number = one.segment, 2
             while named in names:
-                named, number = f"{proposed.segment}{number}", number + 1
-            segment = first.setdefault(proposed.subnet, msgspec.structs.replace(proposed, segment=named))
-            made.append(segment)
-            continue
-        made.append(
-            msgspec.structs.replace(
-                proposed,
-                segment=segment.segment,
-                own_gateways=proposed.own_gateways
-                if proposed.own_gateways is not None
-                else (proposed.gateways if proposed.gateways != segment.gateways else None),
-                own_resolvers=proposed.resolvers if proposed.resolvers != segment.resolvers else None,
-                own_search=proposed.search if proposed.search != segment.search else None,
-            )
-        )
-    return made
+                named, number = f"{one.segment}{number}", number + 1
+            one = msgspec.structs.replace(one, segment=named)
+            names.add(named)
+        shared[subnet] = one
+    return [_beside(proposed, shared[proposed.subnet]) for proposed in every]
+
+
+def _agreed(several: Sequence[ProposedPlan], of_plan: Segment | None) -> ProposedPlan:
+    """What the hosts of a subnet have in common, as the first of them would say it."""
+    first = several[0]
+    ways = [one for one in several if one.own_gateways is None] or list(several)
+    gateways, resolvers, search = (
+        Counter(one.gateways for one in ways).most_common(1)[0][0],
+        Counter(one.resolvers for one in several).most_common(1)[0][0],
+        Counter(one.search for one in several).most_common(1)[0][0],
+    )
+    where = f"{first.subnet}"
+    if of_plan is not None:
+        version = first.subnet.version
+        gateways = tuple(g.address for g in of_plan.gateways if g.address.version == version)
+        resolvers, search = of_plan.resolvers, of_plan.search
+        where = f"segment {of_plan.name}"
+        first = msgspec.structs.replace(first, segment=of_plan.name, pools=of_plan.pools, set_aside=of_plan.set_aside)
+    disagree = []
+    kinds: tuple[tuple[str, Any, dict[str, Any]], ...] = (
+        ("gateway", gateways, {one.host: one.gateways for one in ways}),
+        ("resolvers", resolvers, {one.host: one.resolvers for one in several}),
+        ("search", search, {one.host: one.search for one in several}),
+    )
+    for kind, usual, by_host in kinds:
+        other: dict[Any, list[str]] = {}
+        for host, value in by_host.items():
+            if value != usual:
+                other.setdefault(value, []).append(host)
+        agree = [host for host, value in by_host.items() if value == usual]
+        said = "the plan" if of_plan is not None else ", ".join(agree[:3]) + (" and others" if len(agree) > 3 else "")
+        for value, hosts in other.items():
+            disagree.append(f"{kind} of {where}: {_listed(usual)} by {said}; {_listed(value)} by {', '.join(hosts)}")
+    return msgspec.structs.replace(
+        first, gateways=gateways, resolvers=resolvers, search=search, disagree=tuple(disagree)
+    )
+
+
+def _listed(values: Sequence[object]) -> str:
+    return ", ".join(map(str, values)) or "none"
+
+
+def _beside(proposed: ProposedPlan, shared: ProposedPlan) -> ProposedPlan:
+    """``proposed`` in the segment of ``shared``: what differs there is its own."""
+    own_gateways = proposed.own_gateways
+    if own_gateways is None and proposed.gateways != shared.gateways:
+        own_gateways = proposed.gateways
+    return msgspec.structs.replace(
+        proposed,
+        **{name: getattr(shared, name) for name in ("segment", "gateways", "resolvers", "search", "disagree")},
+        pools=shared.pools,
+        set_aside=shared.set_aside,
+        own_gateways=own_gateways,
+        own_resolvers=proposed.resolvers if proposed.resolvers != shared.resolvers else None,
+        own_search=proposed.search if proposed.search != shared.search else None,
+    )
 
 
 def with_pick(
-    proposed: ProposedPlan, site: Plan | None, folder: Path, vantage: Vantage, beside: Sequence[ProposedPlan] = ()
+    proposed: ProposedPlan,
+    site: Plan | None,
+    folder: Path,
+    vantage: Vantage,
+    beside: Sequence[ProposedPlan] = (),
+    ranges: Sequence[AddressRange] = (),
+    read: tuple[list[Claims], tuple[Unread, ...]] | None = None,
 ) -> ProposedPlan:
     """``proposed`` with the best free address of its segment, and the reasons for it.
 
-    Everything counts that the plan's sources say, what ``site`` gives to others, and what is proposed ``beside``.
+    Everything counts that the plan's sources say (``read`` where they were read already), what ``site`` gives to
+    others, and what is proposed ``beside``. Where there are ``ranges`` it is an address of one of them.
     Raises :class:`~fixed_anchor.core.errors.Refused` where no address is free.
     """
     segment = Segment(
@@ -267,7 +323,7 @@ def with_pick(
             hosts[other.host] = HostPlan(other.host, (InterfacePlan(other.interface, segment.name, hold=held),))
     segments = {**(site.segments if site else {}), segment.name: segment}
     plan = Plan(str(folder / "plan.yaml"), segments, hosts, sources=proposed.sources)
-    claims, unread = read_sources(plan)
+    claims, unread = read if read is not None else read_sources(plan)
     known = Knowledge(plan, claims, unread=unread, now=int(time.time()))
-    picked = pick(known, segment, proposed.host, proposed.hold[0], vantage)
+    picked = pick(known, segment, proposed.host, proposed.hold[0], vantage, ranges)
     return msgspec.structs.replace(proposed, hold=(picked.address,), reasons=picked.reasons)

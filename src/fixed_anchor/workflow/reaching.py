@@ -243,6 +243,20 @@ def way_from(site: Site | None, name: str, reach: str | None, folder: Path) -> s
     return seen_from(reach, base, folder)
 
 
+def way_from_anywhere(site: Site | None, name: str, reach: str | None) -> str | None:
+    """The same with its path made absolute, for a survey that may be carried about."""
+    kind, _, rest = (way_from(site, name, reach, Path.cwd()) or "").partition(":")
+    if not rest or kind == "ssh":
+        return reach
+    return f"{kind}:{os.path.abspath(rest)}"
+
+
+def way_to(reach: str, folder: Path) -> str:
+    """How a plan in ``folder`` says what :func:`way_from_anywhere` has said."""
+    kind, _, rest = reach.partition(":")
+    return f"{kind}:{os.path.relpath(rest, folder)}" if os.path.isabs(rest) else reach
+
+
 def collection_from(path: str, folder: Path) -> str:
     """How a plan in ``folder`` says that a host was collected in the file ``path``."""
     return f"collected:{os.path.relpath(path, folder)}"

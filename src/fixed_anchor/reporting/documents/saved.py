@@ -14,7 +14,16 @@ _EXPECTED = "what `survey --json` prints, or `survey -o FILE` writes"
 
 
 def read_stock(path: str) -> HostStock:
-    """The host of the survey in the file ``path``. Raises :class:`InputError`."""
+    """The one host of the survey in the file ``path``. Raises :class:`InputError`."""
+    found = read_stocks(path)
+    if len(found) != 1:
+        names = ", ".join(host.host for host in found) or "none"
+        raise InputError(f"the survey is of several hosts, or of none: {names}", file=path, expected="one host")
+    return found[0]
+
+
+def read_stocks(path: str) -> list[HostStock]:
+    """The hosts of the survey in the file ``path`` that answered. Raises :class:`InputError`."""
     try:
         data = json.loads(Path(path).read_bytes())
     except OSError as error:
@@ -28,8 +37,4 @@ def read_stock(path: str) -> HostStock:
         hosts = msgspec.convert(data, SurveyDocument).hosts
     except (msgspec.ValidationError, KeyError, TypeError, AttributeError) as error:
         raise InputError(f"this is not a survey: {error}", file=path, expected=_EXPECTED) from None
-    found = [host for host in hosts if host.error is None]
-    if len(found) != 1:
-        names = ", ".join(host.host for host in found) or "none"
-        raise InputError(f"the survey is of several hosts, or of none: {names}", file=path, expected="one host")
-    return found[0]
+    return [host for host in hosts if host.error is None]

@@ -119,9 +119,10 @@ class InstalledProgram(Struct, frozen=True):
 
 
 class HostStock(Struct, frozen=True, kw_only=True):
-    """A host, or the error that came instead."""
+    """A host, or the error that came instead; ``reach`` is how it was reached, as a plan says it."""
 
     host: str
+    reach: str | None = None
     error: Problem | None = None
     stack: str | None = None
     stack_evidence: list[str] = []
@@ -146,18 +147,32 @@ class Proposed(Struct, frozen=True):
     reasons: list[str]
 
 
+class PlacedHost(Struct, frozen=True):
+    """What became of a host of a whole site: it is new in the plan, was there before, or could not be placed."""
+
+    host: str
+    outcome: Literal["new", "in the plan", "not placed"]
+    interface: str | None
+    before: list[str]
+    hold: list[str]
+    why: str | None
+
+
 class ProposeDocument(Document, kw_only=True):
     """What ``propose --json`` prints; ``file`` is the plan that was written, null where it is only printed."""
 
     file: str | None = None
     plan: str | None = None
     hosts: list[Proposed] = []
+    placed: list[PlacedHost] = []
+    disagreements: list[str] = []
 
 
-def host_stock(survey: HostSurvey) -> HostStock:
+def host_stock(survey: HostSurvey, reach: str | None = None) -> HostStock:
     """A survey as a part of its document."""
     return HostStock(
         host=survey.host,
+        reach=reach,
         stack=survey.stack,
         stack_evidence=list(survey.stack_evidence),
         programs=[
