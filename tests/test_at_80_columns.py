@@ -9,7 +9,7 @@ import pytest
 from rich.console import Console
 from rich.text import Text
 
-from fixed_anchor.commands.demo import AFTER_CUTOVER, BEFORE_CUTOVER, CUTOVER
+from fixed_anchor.commands.demo import AFTER_CUTOVER, AFTER_MISTAKES, BEFORE_CUTOVER, CUTOVER
 from fixed_anchor.reporting.terminal.paper import put, put_command
 from fixed_anchor.standins.layout import lay_out
 from tests.terminals import on_terminal
@@ -30,7 +30,7 @@ MORE = (
     "--state-dir hosts/tide-db/state history 1",
 )
 EVERY = [
-    *(words for _, words in BEFORE_CUTOVER),
+    *(words for _, words in (*BEFORE_CUTOVER, *AFTER_MISTAKES)),
     "--state-dir hosts/tide-db/state status",
     f"{CUTOVER} --unattended",
     *MORE,
@@ -38,7 +38,7 @@ EVERY = [
 ]
 #: One of each view, for every run of the tests.
 SOME = [
-    BEFORE_CUTOVER[0][1], "check plan.yaml --detail", "draft plan.yaml --host gannet-ws", f"{CUTOVER} --unattended",
+    AFTER_MISTAKES[1][1], "map plan.yaml quay", "check plan.yaml --detail", "draft plan.yaml --host gannet-ws", f"{CUTOVER} --unattended",
     "verify plan.yaml", "status --plan seat.yaml", "--state-dir hosts/tide-db/state history 1", "explain in-dhcp-pool",
 ]  # fmt: skip
 #: What differs from run to run.

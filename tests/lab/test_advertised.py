@@ -86,7 +86,7 @@ def is_as_planned(host: LabHost, gateway: str) -> None:
     assert done.returncode == 0, done.stdout + done.stderr
 
 
-pytestmark = pytest.mark.one_in(4)
+pytestmark = pytest.mark.one_in(6)
 
 EVERY = [(s, how, g) for s in STACKS for how in ("slaac", "dhcp") for g in GATEWAYS]
 #: Each stack once, either kind of address and of gateway several times; of that every other one.

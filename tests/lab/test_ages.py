@@ -18,7 +18,7 @@ from tests.lab.test_matrix import ANOTHER, NM_UNITS
 from tests.lab.test_matrix import EVERY as STACKS
 from tests.lab.test_two_links import STACKS as TWO_LINKS
 
-pytestmark = pytest.mark.one_in(4)
+pytestmark = pytest.mark.one_in(6)
 
 #: Beside those of the matrix: both versions of IP by profiles, and NetworkManager without systemd-resolved.
 MORE: dict[str, tuple[dict[str, str], tuple[str, ...]]] = {

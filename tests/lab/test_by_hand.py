@@ -19,7 +19,7 @@ STARTS = [*STACKS, "sysv"]
 SOME = ("networkd", "ifupdown", "sysv")
 
 
-pytestmark = pytest.mark.one_in(4)
+pytestmark = pytest.mark.one_in(6)
 
 
 def pytest_generate_tests(metafunc: pytest.Metafunc) -> None:

@@ -20,7 +20,7 @@ from tests.lab.host import LabHost
 from tests.lab.network import run, wait_for
 from tests.lab.test_matrix import ANOTHER, STACKS
 
-pytestmark = pytest.mark.one_in(4)
+pytestmark = pytest.mark.one_in(6)
 
 POOL = ("--pool", "203.0.113.100-203.0.113.199")
 

@@ -37,7 +37,7 @@ from tests.lab.test_matrix import EVERY as STACKS
 
 STATES = ("prepared", "leaving", "writing", "activating", "waiting", "committing", "rolling-back")
 
-pytestmark = pytest.mark.one_in(8)
+pytestmark = pytest.mark.one_in(11)
 
 #: What strikes at a state, and the states at which it is tried without ``--whole-matrix``.
 STRIKES = {

@@ -19,7 +19,7 @@ from tests.lab.network import Segment
 from tests.lab.servers import Server
 from tests.lab.test_dhcp_servers import asked
 
-pytestmark = pytest.mark.one_in(4)
+pytestmark = pytest.mark.one_in(6)
 
 ADDRESS, OWNER, STRANGER = "203.0.113.50", "00:00:5e:00:53:21", "00:00:5e:00:53:2f"
 PLAN = "plan: 1\nsegments: {quay: {subnet: 203.0.113.0/24}}\nhosts: {}\n"

@@ -23,7 +23,7 @@ COVER = [
 ]
 
 
-pytestmark = pytest.mark.one_in(4)
+pytestmark = pytest.mark.one_in(6)
 
 
 def words_of(way: tuple[str, int, bool, bool]) -> str:

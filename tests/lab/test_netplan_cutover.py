@@ -20,7 +20,7 @@ WANTED = "203.0.113.20"
 PLAN_FILE = "/etc/netplan/50-tide.yaml"
 
 
-pytestmark = pytest.mark.one_in(4)
+pytestmark = pytest.mark.one_in(6)
 
 
 def propose(host: LabHost, *words: str) -> None:

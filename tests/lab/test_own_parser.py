@@ -7,7 +7,7 @@ import pytest
 from tests.lab.conftest import IFUPDOWN2, NETPLAN, NETWORKD, MakeHost
 from tests.lab.test_matrix import ANOTHER, INTERFACES, plan
 
-pytestmark = pytest.mark.one_in(4)
+pytestmark = pytest.mark.one_in(6)
 
 NETWORKING = ("networking.service",)
 #: Files and units of a host, the file that somebody then breaks, its new text, and the words of the parser.

@@ -27,7 +27,7 @@ WAYS = list(itertools.product(STACKS, (False, True), (22, 2222), (False, True)))
 COVER = [("netplan-networkd", False, 2222, False), ("ifupdown", True, 22, True)]
 
 
-pytestmark = pytest.mark.one_in(4)
+pytestmark = pytest.mark.one_in(6)
 
 
 def words_of(way: tuple[str, bool, int, bool]) -> str:

@@ -25,7 +25,7 @@ SOME = {
 }
 
 
-pytestmark = pytest.mark.one_in(4)
+pytestmark = pytest.mark.one_in(6)
 
 
 def pytest_generate_tests(metafunc: pytest.Metafunc) -> None:

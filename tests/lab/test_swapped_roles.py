@@ -74,7 +74,7 @@ def cached(neighbour: Namespace, address: str) -> str:
     return neighbour("ip", "neigh", "show", address).stdout
 
 
-pytestmark = pytest.mark.one_in(4)
+pytestmark = pytest.mark.one_in(6)
 
 
 def pytest_generate_tests(metafunc: pytest.Metafunc) -> None:

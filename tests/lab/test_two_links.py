@@ -85,7 +85,7 @@ EVERY = [(stack, name) for stack in STACKS for name in PLANS]
 COVER = [EVERY[number] for number in (6, 10, 14, 16)]
 
 
-pytestmark = pytest.mark.one_in(4)
+pytestmark = pytest.mark.one_in(6)
 
 
 def plan(host: LabHost, interfaces: dict[str, str]) -> None:

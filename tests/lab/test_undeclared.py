@@ -12,7 +12,7 @@ from tests.lab.host import MAC, MAC1, LabHost
 from tests.lab.network import Labs, wait_for
 from tests.lab.seats import SSH, Reached, Seat
 
-pytestmark = pytest.mark.one_in(4)
+pytestmark = pytest.mark.one_in(6)
 
 IFUPDOWN = ("networking.service",)
 MANAGED = ("NetworkManager.service",)

@@ -22,7 +22,7 @@ CUTOVER = ("cutover", "plan.yaml", "--host", "tide-db", "--unattended")
 Pair = tuple[Seat, LabHost, Reached]
 
 
-pytestmark = pytest.mark.one_in(4)
+pytestmark = pytest.mark.one_in(6)
 
 
 @pytest.fixture

@@ -12,7 +12,7 @@ from tests.lab.test_matrix import INTERFACES
 SCRIPT = "/etc/init.d/fixed-anchor-roll-back-0001"
 
 
-pytestmark = pytest.mark.one_in(4)
+pytestmark = pytest.mark.one_in(6)
 
 
 @pytest.fixture

@@ -17,7 +17,6 @@ from fixed_anchor.commands.common import (
     JSON,
     NOTE,
     PATIENCE,
-    PLAN,
     POOLS,
     UNATTENDED,
     AcceptType,
@@ -27,7 +26,9 @@ from fixed_anchor.commands.common import (
     patience_of,
 )
 from fixed_anchor.commands.cutover_all import Wishes, cutover_all
+from fixed_anchor.commands.cutover_one import OnePlan, Wish, refuse_unasked
 from fixed_anchor.commands.failure import tell_line
+from fixed_anchor.commands.given import address_option
 from fixed_anchor.commands.watching import watch
 from fixed_anchor.commands.window import MomentType, window_of
 from fixed_anchor.core.addresses import AddressRange, IPAddress
@@ -63,7 +64,8 @@ _HOST = click.option(
     multiple=True,
     metavar="NAME",
     shell_complete=offers.hosts,
-    help="The host of the plan; needed where the plan reaches it. With --all it takes the seat or a jump host in.",
+    help="The host of the plan; needed where the plan reaches it. With --all it takes the seat or a jump host in. "
+    "Without a plan how the host is reached, ssh:NAME.",
 )
 
 
@@ -72,11 +74,25 @@ _HOST = click.option(
     epilog=examples(
         ("sudo fixed-anchor cutover plan.yaml --dry-run", "check and draft, and do nothing"),
         ("sudo fixed-anchor cutover plan.yaml --confirm-within 300", "rolled back after 5 min unless you confirm"),
+        ("sudo fixed-anchor cutover --keep", "without a plan: this host keeps the address that it leases"),
+        ("fixed-anchor cutover --at 203.0.113.20 --host ssh:tide-db", "without a plan: another host, over SSH"),
         ("fixed-anchor cutover plan.yaml --all --dry-run", "every host that it reaches: in which order, and why"),
     ),
 )
-@PLAN
+@click.argument("plan", required=False, type=click.Path(readable=False))
 @_HOST
+@click.option(
+    "--at",
+    metavar="ADDRESS[/PREFIX]",
+    callback=address_option,
+    help="Without a plan: the address to hold; with its prefix where the interface has no address today.",
+)
+@click.option("--keep", is_flag=True, help="Without a plan: keep today's address.")
+@click.option("--pick", is_flag=True, help="Without a plan: let the tool pick a free address.")
+@click.option("--interface", help="Without a plan: the interface to convert.")
+@click.option("--no-pool", is_flag=True, help="Without a plan: the segment has no DHCP pool.")
+@click.option("-o", "output", metavar="PLAN", help="Without a plan: write the plan that is made into this file.")
+@click.option("--yes", is_flag=True, help="Without a plan: begin without asking.")
 @POOLS
 @CONFIRM_WITHIN
 @GRACE
@@ -138,8 +154,15 @@ _HOST = click.option(
 @click.pass_context
 def command(
     ctx: click.Context,
-    plan: str,
+    plan: str | None,
     hosts: tuple[str, ...],
+    at: tuple[IPAddress, int | None] | None,
+    keep: bool,
+    pick: bool,
+    interface: str | None,
+    no_pool: bool,
+    output: str | None,
+    yes: bool,
     pools: tuple[AddressRange, ...],
     confirm_within: int,
     grace: bool | None,
@@ -161,7 +184,14 @@ def command(
 ) -> None:
     app = App(ctx, as_json or events == "-")
     passes = acceptances(accepted, because)
-    if every:
+    ways = sum((at is not None, keep, pick))
+    if plan is not None and (ways or interface or no_pool or output or yes):
+        raise click.UsageError(
+            "a plan says the address: --at, --keep, --pick, --interface, --no-pool, -o and --yes go without one"
+        )
+    if plan is None and (ways != 1 or every):
+        raise click.UsageError("name a PLAN; or one host without one: say --keep, --pick or --at ADDRESS")
+    if every and plan is not None:
         if evidence is not None:
             raise click.UsageError("--evidence is about one host; with --all every host is looked at afresh")
         if parks and not (unattended or dry_run):
@@ -199,7 +229,16 @@ def command(
         raise click.UsageError(
             "several hosts, --at-once, --tolerate, --park, --not-before, --until and --events go with --all"
         )
-    site = app.site(plan)
+    one = None
+    if plan is None:
+        if no_pool and pools:
+            raise click.UsageError("--pool and --no-pool exclude each other")
+        refuse_unasked(app, yes, dry_run)
+        known = () if no_pool else (pools or None)
+        one = OnePlan(app, Wish(at, pick, hosts[0] if hosts else None, interface, known, output, yes))
+        plan, site, hosts = one.file, one.site(), (one.host,) if one.host is not None else ()
+    else:
+        site = app.site(plan)
     planned, target = app.reach.to_change(site, hosts[0] if hosts else None)
     site.whereabouts.asks_segments = True
     already = target.open_change()
@@ -244,7 +283,11 @@ def command(
             app.say(nothing)
             return
     show_draft(app.out, [drafted])
+    if one is not None and not one.may_begin(f"{', '.join(drafted.interfaces)} on {target.name}"):
+        return
     notes = about("cutover", plan, drafted, used, note, app.seat_of(target), judged.judgement.findings)
+    if one is not None:
+        notes["plan_text"] = one.text
     if carried is not None:
         notes["evidence"] = carried.told(int(time.time()))
     let_pass = frozenset({"sole-owner"} if any(a.code == "owner-not-provable" for a in used) else ())

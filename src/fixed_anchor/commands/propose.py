@@ -11,35 +11,16 @@ import msgspec
 
 from fixed_anchor.commands.app import App
 from fixed_anchor.commands.common import AT_ONCE, HOSTS_TO_REACH, JSON, RangeType, examples
+from fixed_anchor.commands.given import address_option, given_hosts, vantage_of
 from fixed_anchor.commands.propose_site import read_folder, write_site_plan
-from fixed_anchor.core.addresses import AddressRange, IPAddress, parse_address, parse_interface_address
+from fixed_anchor.core.addresses import AddressRange, IPAddress
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.core.plan import SOURCE_KINDS
-from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.disk.durable import write_beside
 from fixed_anchor.planfile.writer import ProposedPlan, plan_text
-from fixed_anchor.reporting.documents.saved import read_stock
-from fixed_anchor.reporting.documents.stock import HostStock, Proposed, ProposeDocument, host_stock
-from fixed_anchor.vantages.nowhere import Nowhere
-from fixed_anchor.vantages.protocol import Vantage
+from fixed_anchor.reporting.documents.stock import Proposed, ProposeDocument
 from fixed_anchor.workflow.propose import joined, propose, with_pick, with_site
-from fixed_anchor.workflow.reached.site import Site
-from fixed_anchor.workflow.reaching import collected, collection_from, way_from
 from fixed_anchor.workflow.site_plan import Candidate, Policy
-from fixed_anchor.workflow.targets import HostTarget
-
-
-def _address(ctx: click.Context, param: click.Parameter, value: str | None) -> tuple[IPAddress, int | None] | None:
-    """The address, and its prefix where one is said."""
-    try:
-        if value is None:
-            return None
-        if "/" not in value:
-            return parse_address(value), None
-        both = parse_interface_address(value)
-        return both.ip, both.network.prefixlen
-    except ValueError as error:
-        raise click.BadParameter(str(error)) from None
 
 
 class SourceType(click.ParamType[tuple[str, str]]):
@@ -99,7 +80,7 @@ class SourceType(click.ParamType[tuple[str, str]]):
 @click.option(
     "--at",
     metavar="ADDRESS[/PREFIX]",
-    callback=_address,
+    callback=address_option,
     help="The address to hold; with its prefix where the interface has no address today.",
 )
 @click.option("--pick", is_flag=True, help="Let the tool pick a free address, and say why that one.")
@@ -174,16 +155,16 @@ def command(
                         msgspec.to_builtins(one.stock),
                         survey_file or one.reach or one.name,
                         one.reach,
-                        partial(_vantage, one, survey_file=survey_file),
+                        partial(vantage_of, one, survey_file=survey_file),
                     )
-                    for one in _given(app, site, hosts, at_once, survey_file, folder)
+                    for one in given_hosts(app, site, hosts, at_once, survey_file, folder)
                 ]
         policy = Policy(keep, pick, ranges, interface, () if no_pool else (pools or None), sources)
         ctx.exit(
             write_site_plan(app, every, policy, listed, output, extend, site.plan if site is not None else None, folder)
         )
     with app.status("taking stock"):
-        given = _given(app, site, hosts, at_once, survey_file, folder)
+        given = given_hosts(app, site, hosts, at_once, survey_file, folder)
     known = () if no_pool else (pools or None)
     plan = site.plan if site is not None else None
     made: list[ProposedPlan] = []
@@ -197,7 +178,7 @@ def command(
         proposed = msgspec.structs.replace(proposed, host=one.name, reach=one.reach)
         if pick:
             with app.status(f"probing the segment for {one.name}, about 7 s"):
-                proposed = with_pick(proposed, plan, folder, _vantage(one, proposed.interface, survey_file), made)
+                proposed = with_pick(proposed, plan, folder, vantage_of(one, proposed.interface, survey_file), made)
             app.remark(f"picked {proposed.hold[0]}" + (f" for {one.name}:" if len(given) > 1 else ":"), style="bold")
             for reason in proposed.reasons:
                 app.remark(reason, indent=2)
@@ -214,47 +195,3 @@ def command(
         )
     if output == "-":
         click.echo(text, nl=False)
-
-
-class _Given(msgspec.Struct, frozen=True):
-    """A host to propose a plan for: its survey, as a document has it; and itself, where it can be asked."""
-
-    name: str
-    stock: HostStock
-    found: HostSurvey | None = None
-    target: HostTarget | None = None
-    #: How `check` and `draft` find it again.
-    reach: str | None = None
-
-
-def _given(
-    app: App, site: Site | None, hosts: tuple[str, ...], at_once: int, survey_file: str | None, folder: Path
-) -> list[_Given]:
-    """The hosts that were named, or else that of a survey, or this machine. Raises why one does not answer."""
-    if hosts:
-        every = app.reach.surveyed(site, hosts, at_once)
-        for one in every:
-            if one.survey is None:
-                raise one.why_not
-        found = [(one, one.survey) for one in every if one.survey is not None]
-        return [
-            _Given(one.name, host_stock(survey), survey, one.target, way_from(site, one.name, one.reach, folder))
-            for one, survey in found
-        ]
-    if survey_file is None:
-        target = app.reach.target()
-        survey = target.survey()
-        return [_Given(survey.host, host_stock(survey), survey, target)]
-    host = collected(survey_file)
-    if host is not None:
-        stock = host_stock(host.survey())
-        return [_Given(stock.host, stock, reach=collection_from(survey_file, folder))]
-    stock = read_stock(survey_file)
-    return [_Given(stock.host, stock)]
-
-
-def _vantage(one: _Given, interface: str, survey_file: str | None) -> Vantage:
-    """From where an address is looked for."""
-    if one.target is None:
-        return Nowhere(f"the survey {survey_file} is of another machine")
-    return one.target.vantage(one.found, interface)

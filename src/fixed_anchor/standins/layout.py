@@ -9,7 +9,7 @@ from pathlib import Path
 from fixed_anchor.core.errors import InputError, NoAccess
 from fixed_anchor.machines import MARKER as MARKER_OF_STATE
 
-MARKER = ".tern-point-demo"
+MARKER, SEAT = ".tern-point-demo", ".fixed-anchor"
 
 
 def lay_out(folder: Path) -> None:
@@ -36,6 +36,8 @@ def lay_out(folder: Path) -> None:
         with resources.as_file(source) as site:
             shutil.copytree(site, folder, dirs_exist_ok=True)
         (folder / MARKER).write_text("laid out by fixed-anchor demo\n")
+        # The seat of the demo keeps its runs here, not among those of whoever tries it.
+        (folder / SEAT).mkdir(mode=0o700)
         for host in sorted((folder / "hosts").iterdir()):
             if (host / "etc").is_dir():
                 # The stub of systemd-resolved is a link, as on a real host.

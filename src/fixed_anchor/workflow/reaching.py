@@ -11,7 +11,7 @@ from typing import Protocol
 import msgspec
 
 from fixed_anchor.core.errors import AnchorError, InputError
-from fixed_anchor.core.plan import HostPlan
+from fixed_anchor.core.plan import HostPlan, Plan
 from fixed_anchor.core.survey import HostSurvey
 from fixed_anchor.machines import MACHINES, at_state_dir, reach_by, seen_from
 from fixed_anchor.machines.here import STATE_DIR, Here
@@ -112,7 +112,11 @@ class Reach:
 
     def site(self, plan: str, limit: int = AT_ONCE) -> Site:
         """The plan in the file ``plan``. Raises ``InputError``."""
-        site = Site(read_plan(Path(plan)), self.here(), self.seat)
+        return self.site_of(read_plan(Path(plan)), limit)
+
+    def site_of(self, plan: Plan, limit: int = AT_ONCE) -> Site:
+        """A plan, with everything that it reaches from here."""
+        site = Site(plan, self.here(), self.seat)
         site.at_once, site.told = limit, self._told
         return site
 

@@ -26,6 +26,7 @@ from fixed_anchor.disk.durable import sync_folder, write_beside
 from fixed_anchor.workflow.events import Event, Member
 from fixed_anchor.workflow.notes import who
 from fixed_anchor.workflow.run import BEGUN, OVER, PLANNED, READY, RECORDED, Run
+from fixed_anchor.workflow.seat_folder import seat_folder
 
 _log = logging.getLogger(__name__)
 
@@ -210,10 +211,8 @@ class RunStore:
 
 
 def seat_runs() -> RunStore:
-    """The records of this seat: in the state folder of the user, which platformdirs knows on each system."""
-    import platformdirs
-
-    return RunStore(Path(platformdirs.user_state_path("fixed-anchor", appauthor=False)) / "runs")
+    """The records of this seat."""
+    return RunStore(seat_folder() / "runs")
 
 
 def _decoded(path: Path, kind: type[T]) -> T:
