@@ -38,7 +38,8 @@ EVERY = [
 ]
 #: One of each view, for every run of the tests.
 SOME = [
-    AFTER_MISTAKES[1][1], "map plan.yaml quay", "check plan.yaml --detail", "draft plan.yaml --host gannet-ws", f"{CUTOVER} --unattended",
+    AFTER_MISTAKES[1][1], "map plan.yaml quay", "check plan.yaml --detail", "draft plan.yaml --host gannet-ws",
+    f"{CUTOVER} --unattended",
     "verify plan.yaml", "status --plan seat.yaml", "--state-dir hosts/tide-db/state history 1", "explain in-dhcp-pool",
 ]  # fmt: skip
 #: What differs from run to run.
