@@ -40,6 +40,7 @@ bench: $(VENV)/.ready
 	$(BIN)/python -m bench.verify
 	$(BIN)/python -m bench.relay_sweep
 	$(BIN)/python -m bench.many_hosts
+	$(BIN)/python -m bench.pictures
 
 docs: $(VENV)/.installed
 	$(BIN)/python -m fixed_anchor.planfile.shape > docs/plan.schema.json

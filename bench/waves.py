@@ -13,7 +13,6 @@ from __future__ import annotations
 import functools
 import importlib
 import inspect
-import io
 import json
 import os
 import pkgutil
@@ -152,21 +151,18 @@ def one_run(count: int) -> None:
         from fixed_anchor.cli import cli
 
         share = Share()
-        argv = ["cutover", "plan.yaml", "--all", "--unattended", "--at-once", str(AT_ONCE), "--json"]
-        printed = io.StringIO()
+        argv = ["cutover", "plan.yaml", "--all", "--unattended", "--at-once", str(AT_ONCE)]
         begun, before = time.perf_counter(), time.process_time()
-        with redirect_stdout(printed):
+        with open(os.devnull, "w") as nowhere, redirect_stdout(nowhere):
             status = cli.main(argv, standalone_mode=False)
         wall, cpu = time.perf_counter() - begun, time.process_time() - before
-        document = json.loads(printed.getvalue())
-        states = [(host["change"] or {}).get("state") for host in document["hosts"]]
-        assert states == ["confirmed"] * count, (
-            status,
-            [one for one in document["hosts"] if not one["change"]][:2],
-            document["left_out"][:2],
-        )
-        waves = max(turn["wave"] for turn in document["order"])
         memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+        from fixed_anchor.workflow.run_records import seat_runs
+
+        record = seat_runs().read("0001")
+        ended = [turn.state for turn in record.turns]
+        assert ended == ["confirmed"] * count, (status, ended, record.sittings)
+        waves = max(turn.wave for turn in record.turns)
         print(
             json.dumps(
                 {

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
 from ipaddress import IPv4Address, IPv4Network, IPv6Network
 from pathlib import Path
 from typing import Any
@@ -150,6 +151,12 @@ def read_station(path: Path) -> Station:
         text = path.read_text("utf-8")
     except (OSError, UnicodeDecodeError) as error:
         raise InputError(f"the stand-in's file cannot be read: {error}", file=str(path)) from None
+    return _parsed(path, text)
+
+
+@lru_cache(maxsize=4)
+def _parsed(path: Path, text: str) -> Station:
+    # Each host of a plan leads to its station again; a plan may have thousands of one.
     fields = Value(compose(text, str(path)), str(path)).fields(("station", "segments", "hosts", "beyond"))
     for key in ("segments", "hosts"):
         if key not in fields:

@@ -31,7 +31,10 @@ def show_map(out: Console, found: SegmentMap, title: str) -> None:
         for number in _drawn(ruler):
             out.print()
             _show_bar(out, ruler, number, _BLOCK)
-            for crowd in _crowds(ruler, number):
+            crowds = _crowds(ruler, number)
+            if crowds:
+                put(out, "the crowded part, larger:", indent=_MARGIN, style="dim")
+            for crowd in crowds:
                 _show_bar(out, ruler, crowd, _CELLS)
         out.print()
         put(out, "  ".join(f"{FILLS[kind]} {KINDS[kind]}" for kind in FILLS), style="dim")
