@@ -7,6 +7,7 @@ import json
 import os
 import re
 import shutil
+import signal
 import subprocess
 import sys
 import time
@@ -29,6 +30,11 @@ ALONE = ["unshare", "--net"] if os.geteuid() == 0 and shutil.which("unshare") el
 #: After this many seconds a command hangs. The machine may be busy with a dozen hosts at once: the
 #: whole demo takes ten times as long then.
 HANGS = 300
+
+
+def heeds_interrupts() -> None:
+    """For a child whose Ctrl-C is tested: where the tests run in the background a shell has them ignore it."""
+    signal.signal(signal.SIGINT, signal.default_int_handler)
 
 
 def run(cwd: Path, *words: str, **environment: str) -> subprocess.CompletedProcess[str]:

@@ -9,7 +9,7 @@ from pathlib import Path
 import pexpect
 import pytest
 
-from tests.test_commands import ALONE, PROGRAM, run
+from tests.test_commands import ALONE, PROGRAM, heeds_interrupts, run
 
 HOST = ("--host", "standin:station.yaml/tide-db")
 POOL = ("--pool", "203.0.113.100-203.0.113.199")
@@ -78,7 +78,9 @@ def test_what_ends_without_a_change(site: Path, words: tuple[str, ...], status: 
 def terminal(site: Path, *words: str) -> pexpect.spawn:
     environment = os.environ | {"COLUMNS": "200"}
     argv = [*ALONE, str(PROGRAM), "--color", "never", "cutover", "--at", "203.0.113.20", *HOST, *words]
-    opened = pexpect.spawn(argv[0], argv[1:], cwd=str(site), env=environment, encoding="utf-8", timeout=120)
+    opened = pexpect.spawn(
+        argv[0], argv[1:], cwd=str(site), env=environment, encoding="utf-8", timeout=120, preexec_fn=heeds_interrupts
+    )
     opened.setwinsize(50, 200)
     return opened
 

@@ -16,7 +16,7 @@ from fixed_anchor.core.errors import InputError, NoAccess
 from fixed_anchor.workflow.going_back import HostChange, in_force
 from fixed_anchor.workflow.run import Run
 from fixed_anchor.workflow.run_records import CUTOVER, RunStore, recorded
-from tests.test_commands import run
+from tests.test_commands import heeds_interrupts, run
 from tests.test_many_hosts import QUAY, SWAP, THREE, Hosts, document, go, held, numbers, site
 from tests.test_run import happens, member
 
@@ -262,7 +262,14 @@ def test_ctrl_c_leaves_the_hosts_to_their_guards(tmp_path: Path) -> None:
     folder = site(tmp_path, THREE)
     argv = [sys.executable, "-m", "fixed_anchor", "cutover", "plan.yaml", "--all", "--patience", "1"]
     with open(tmp_path / "out", "wb") as out:
-        seat = subprocess.Popen(argv, cwd=folder, stdin=subprocess.DEVNULL, stdout=out, stderr=subprocess.STDOUT)
+        seat = subprocess.Popen(
+            argv,
+            cwd=folder,
+            stdin=subprocess.DEVNULL,
+            stdout=out,
+            stderr=subprocess.STDOUT,
+            preexec_fn=heeds_interrupts,
+        )
     until = time.monotonic() + 60
     while "wave 1 is in force" not in (tmp_path / "out").read_text() and time.monotonic() < until:
         time.sleep(0.05)

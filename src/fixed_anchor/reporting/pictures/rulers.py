@@ -16,7 +16,7 @@ from fixed_anchor.core.segment_map import EDGE, FREE, Ruler
 #: a move whose arrow is too short.
 WIDTH, BLOCK, WINDOW, CROWD, SHORT = 256.0, 256, 32, 8, 6
 #: A subnet of more blocks than this is drawn by what is used of it; and so many rows are drawn at most.
-WHOLE, MOST = 16, 32
+WHOLE, MOST = 16, 24
 #: Addresses around a used one, and units between two parts of a row.
 _AROUND, _GAP = 2, 8.0
 #: A part is at least so wide, in units.
@@ -66,6 +66,17 @@ def rows(ruler: Ruler) -> list[Row]:
     else:
         return _with_crowds(ruler, _side_by_side(_parts(used(ruler), begin, end)))
     return _with_crowds(ruler, [_block(first, end) for first in blocks])
+
+
+def fitting(every: list[Row]) -> list[Row]:
+    """As many rows as are drawn: those that are drawn again give way to the others."""
+    spare = MOST - sum(not row.larger for row in every)
+    found: list[Row] = []
+    for row in every:
+        if len(found) < MOST and (not row.larger or spare > 0):
+            found.append(row)
+            spare -= row.larger
+    return found
 
 
 def used(ruler: Ruler) -> set[int]:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import io
 from bisect import bisect_left, bisect_right
-from collections.abc import Container, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from ipaddress import IPv4Address, IPv6Address
 from itertools import takewhile
 from typing import Any
@@ -22,7 +22,7 @@ from matplotlib.patches import Rectangle
 
 from fixed_anchor.core.errors import printable
 from fixed_anchor.core.segment_map import ASIDE, EDGE, FREE, HOSTS, OTHERS, POOL, Ruler, SegmentMap, Stretch
-from fixed_anchor.reporting.pictures.rulers import MOST, WIDTH, Piece, Row, rows, spread
+from fixed_anchor.reporting.pictures.rulers import WIDTH, Piece, Row, fitting, rows, spread
 from fixed_anchor.reporting.terminal.segment_map import KINDS, counts
 
 #: Pixels: the picture's width, where rulers begin and end (words aslant need room), the least height; dots per inch.
@@ -42,7 +42,8 @@ _FILLS = {
 }
 _PLANNED, _HELD, _BOTH, _ANSWERS, _LEASE, _RESERVED, _RECORD = "v", "o", "D", "P", "s", "^", "|"
 _SHAPES = {"answers": _ANSWERS, "lease": _LEASE, "reserved": _RESERVED, "record": _RECORD}
-_CONFLICTS, _MISSING = 8, 8
+#: So many conflicts are told, and so many sources that nobody asked; fewer free addresses than that have no words.
+_CONFLICTS, _MISSING, _FEW = 8, 8, 2
 
 
 def picture(maps: Sequence[SegmentMap], title: str, ending: str) -> bytes:
@@ -65,18 +66,20 @@ class _Paper:
         self.axes.axis("off")
         self.y = 18.0
         self._filled: dict[str, list[Rectangle]] = {}
+        self._signs: dict[tuple[str, bool, float], list[tuple[float, float]]] = {}
+        self._lines: list[Sequence[tuple[float, float]]] = []
 
     def text(self, x: float, y: float, words: str, size: float = _TEXT, **more: Any) -> None:
         """Words as they are: nothing in them is a formula."""
         self.axes.text(x, y, printable(words), fontsize=size, parse_math=False, **{"color": _INK, **more})
 
-    def signs(self, xs: Sequence[float], y: float, shape: str, *, filled: bool, size: float = 34) -> None:
-        """The same sign at each of ``xs``."""
-        if xs:
-            face = _INK if filled else "white"
-            thin = shape == _RECORD
-            colors: dict[str, Any] = {"color": _INK} if thin else {"facecolor": face, "edgecolor": _INK}
-            self.axes.scatter(xs, [y] * len(xs), s=size, marker=shape, linewidths=1.2, zorder=5, **colors)
+    def signs(self, xs: Iterable[float], y: float, shape: str, *, filled: bool, size: float = 34) -> None:
+        """The same sign at each of ``xs``; all of a kind are drawn as one, which is faster."""
+        self._signs.setdefault((shape, filled, size), []).extend((x, y) for x in xs)
+
+    def lines(self, several: Iterable[Sequence[tuple[float, float]]]) -> None:
+        """Thin lines from each place to the next."""
+        self._lines.extend(several)
 
     def fill(self, kind: str, left: float, top: float, wide: float, high: float) -> None:
         """A rectangle as stretches of a kind are filled; all of a kind are drawn as one, which is faster."""
@@ -92,12 +95,20 @@ class _Paper:
             tone, pattern = _FILLS[kind]
             look: dict[str, Any] = {"facecolor": tone, "hatch": pattern, "edgecolor": _FAINT, "linewidth": 0.5}
             self.axes.add_collection(PatchCollection(several, zorder=1, **look), autolim=False)
+        lines = LineCollection(self._lines, colors=_FAINT, linewidths=0.65, zorder=2)
+        self.axes.add_collection(lines, autolim=False)
+        for (shape, filled, size), places in self._signs.items():
+            colors: dict[str, Any] = {"facecolor": _INK if filled else "white", "edgecolor": _INK}
+            if shape == _RECORD:
+                colors = {"color": _INK}
+            xs, ys = [x for x, _ in places], [y for _, y in places]
+            self.axes.scatter(xs, ys, s=size, marker=shape, linewidths=1.2, zorder=5, **colors)
         out = io.BytesIO()
         canvas: Any = FigureCanvasSVG(self.figure) if ending == "svg" else FigureCanvasAgg(self.figure)
         if ending == "svg":
             canvas.print_svg(out, metadata={"Date": None})
         else:
-            canvas.print_png(out)
+            canvas.print_png(out, pil_kwargs={"compress_level": 4})
         return out.getvalue()
 
 
@@ -111,12 +122,14 @@ def _draw_segment(paper: _Paper, found: SegmentMap, title: str) -> None:
         paper.y += 12
         _draw_conflicts(paper, ruler)
         every = rows(ruler)
-        drawn = every[:MOST]
-        larger = {n for row in drawn if row.larger for n in range(row.pieces[0].first, row.pieces[0].last + 1)}
+        drawn = fitting(every)
+        crowds = [row.pieces[0] for row in every if row.larger]
+        undrawn = [row.pieces[0] for row in every if row.larger and row not in drawn]
         for row in drawn:
-            _draw_row(paper, ruler, row, frozenset() if row.larger else larger)
-        if len(every) > MOST:
-            paper.text(_LEFT, paper.y + 10, f"{len(every) - MOST} more rulers are not drawn; `--json` has them all.")
+            _draw_row(paper, ruler, row, () if row.larger else crowds, () if row.larger else undrawn)
+        if len(every) > len(drawn):
+            words = f"{len(every) - len(drawn)} more rulers are not drawn; `map` in the terminal lists every host."
+            paper.text(_LEFT, paper.y + 10, words)
             paper.y += 24
         if not every:
             paper.text(_LEFT, paper.y + 10, "Nothing of it is used.")
@@ -149,9 +162,9 @@ def _draw_conflicts(paper: _Paper, ruler: Ruler) -> None:
     paper.y += high + 8
 
 
-def _draw_row(paper: _Paper, ruler: Ruler, row: Row, elsewhere: Container[int]) -> None:
+def _draw_row(paper: _Paper, ruler: Ruler, row: Row, crowds: Sequence[Piece], undrawn: Sequence[Piece]) -> None:
     """From top to bottom: names, marks, moves, the ruler, what was seen, words; no names of what is drawn larger."""
-    above, below = _names(ruler, row, elsewhere), _words(ruler, row)
+    above, below = _names(ruler, row, crowds, undrawn), _words(ruler, row)
     if row.larger:
         paper.text(_LEFT, paper.y + 8, "drawn again, larger:", _SMALL, style="italic", va="center")
         paper.y += 12
@@ -162,7 +175,7 @@ def _draw_row(paper: _Paper, ruler: Ruler, row: Row, elsewhere: Container[int]) 
     band = paper.y + _MARKS + (_ARCS if arcs else 0)
     inside = _inside(row, ruler.marks)
     stems = [[(x, marks), (x, band)] for x in {_x(row, int(m.address)) for m in inside}]
-    paper.axes.add_collection(LineCollection(stems, colors=_FAINT, linewidths=0.7, zorder=2))
+    paper.lines(stems)
     held = {m.address for m in inside if m.is_held}
     for shape, filled, y, chosen in (
         (_BOTH, True, marks, [m for m in inside if m.is_held and m.is_planned]),
@@ -221,7 +234,7 @@ def _draw_band(paper: _Paper, ruler: Ruler, row: Row, top: float) -> None:
 
 def _within(ruler: Ruler, kind: str, first: int, last: int, words: str, wide: float) -> str:
     """The longest words of a stretch that fit inside it; empty where none do."""
-    if kind in (EDGE, HOSTS):
+    if kind in (EDGE, HOSTS) or (kind == FREE and last - first < _FEW):
         return ""
     edges = _range(ruler, first, last)
     for text in (f"{KINDS[kind]} {edges} {words}".rstrip(), f"{KINDS[kind]} {edges}".rstrip(), edges):
@@ -230,8 +243,11 @@ def _within(ruler: Ruler, kind: str, first: int, last: int, words: str, wide: fl
     return ""
 
 
-def _names(ruler: Ruler, row: Row, elsewhere: Container[int]) -> list[tuple[float, str, bool]]:
-    """What stands above a ruler: the hosts of each address, with where it goes or comes from."""
+def _names(ruler: Ruler, row: Row, crowds: Sequence[Piece], undrawn: Sequence[Piece]) -> list[tuple[float, str, bool]]:
+    """What stands above a ruler: the hosts of each address, with where it goes or comes from.
+
+    Those of ``crowds`` stand in a ruler of their own; where that is one of ``undrawn`` their number stands here.
+    """
     going = {(move.host, move.before): move.after for move in ruler.moves}
     coming = {(move.host, move.after): move.before for move in ruler.moves}
     clashes = {int(one.address) for one in ruler.conflicts}
@@ -243,11 +259,19 @@ def _names(ruler: Ruler, row: Row, elsewhere: Container[int]) -> list[tuple[floa
         elif (mark.host, mark.address) in coming:
             name += f" ← {_tail(ruler, int(coming[mark.host, mark.address]))}"
         names.setdefault(int(mark.address), []).append(name)
-    return [
+    elsewhere = {number for piece in crowds for number in range(piece.first, piece.last + 1)}
+    found = [
         (_x(row, number), f"{_tail(ruler, number)} {' + '.join(several)}", number in clashes)
         for number, several in sorted(names.items())
         if number not in elsewhere or number in clashes
     ]
+    for piece in undrawn:
+        middle = (piece.first + piece.last) // 2
+        count = sum(piece.first <= number <= piece.last for number in names)
+        if row.place(middle) is not None:
+            words = f"{_range(ruler, piece.first, piece.last)}: {count} addresses of hosts"
+            found.append((_x(row, middle), words, False))
+    return sorted(found)
 
 
 def _words(ruler: Ruler, row: Row) -> list[tuple[float, str, bool]]:
@@ -257,7 +281,8 @@ def _words(ruler: Ruler, row: Row) -> list[tuple[float, str, bool]]:
         for stretch in _stretches(ruler, piece):
             first, last = max(stretch.range.first, piece.first), min(stretch.range.last, piece.last)
             wide = (last - first + 1) * piece.each * _UNIT
-            if stretch.kind == HOSTS or (stretch.kind == FREE and wide < 3 * _APART):
+            is_little = last - first < _FEW or wide < 3 * _APART
+            if stretch.kind == HOSTS or (stretch.kind == FREE and is_little):
                 continue
             edges = (stretch.range.first, stretch.range.last)
             if not _within(ruler, stretch.kind, *edges, stretch.words, wide):
@@ -285,7 +310,7 @@ def _labels(paper: _Paper, labels: Sequence[tuple[float, str, bool]], y: float, 
         words = f"! {words}" if clash else words
         align = {"ha": "left", "va": "bottom" if up else "top", "rotation": 42 if up else -42}
         paper.text(place, toward, words, _SMALL, rotation_mode="anchor", **align, **style)
-    paper.axes.add_collection(LineCollection(lines, colors=_FAINT, linewidths=0.6, zorder=2))
+    paper.lines(lines)
 
 
 def _height(labels: Iterable[tuple[float, str, bool]]) -> float:
