@@ -20,7 +20,7 @@ from pathlib import Path
 
 from bench.waves import lay_out
 from fixed_anchor.core.addresses import AddressRange
-from fixed_anchor.core.segment_map import HOSTS, POOL, Mark, Ruler, SegmentMap, Sighting, _edges, _one, _stretches
+from fixed_anchor.core.segment_map import POOL, Mark, SegmentMap, Sighting, ruler_of
 
 #: Seconds and MiB of the map; how much longer a report may take than `check`; and the bytes of its page.
 MAP, MEMORY, REPORT, SIZE = 3.0, 250.0, 2.0, 5_000_000
@@ -33,10 +33,9 @@ def segment() -> SegmentMap:
     begin = net.network_address
     marks = tuple(Mark(begin + n, f"host-{n}", "eth0", n % 2 == 0, True) for n in range(10, 4090, EVERY))
     first = int(begin) + 512
-    parts = [*_edges(net), (AddressRange(4, first, first + 255), POOL, "kea")]
-    parts += [(_one(mark.address), HOSTS, mark.host) for mark in marks]
-    sightings = tuple(Sighting(mark.address, "answers", "0a:00:00:00:00:01") for mark in marks)
-    return SegmentMap("lofts", (Ruler(net, tuple(_stretches(net, parts)), marks, (), sightings, ()),))
+    pool = (AddressRange(4, first, first + 255), POOL, "kea")
+    sightings = [Sighting(mark.address, "answers", "0a:00:00:00:00:01") for mark in marks]
+    return SegmentMap("lofts", (ruler_of(net, [pool], marks, (), sightings),))
 
 
 def draw() -> None:

@@ -15,7 +15,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fixed_anchor.core.addresses import IPAddress, IPNetwork
-from fixed_anchor.core.segment_map import HOSTS, Mark, Move, Ruler, SegmentMap, _edges, _one, _stretches
+from fixed_anchor.core.segment_map import Mark, Move, Ruler, SegmentMap, ruler_of
 from fixed_anchor.reporting.pictures import rulers
 from tests.test_commands import run
 
@@ -28,9 +28,8 @@ def ruler(subnet: str, hosts: dict[int, str], moves: dict[int, int] | None = Non
         return net.network_address + place
 
     marks = tuple(Mark(at(place), name, "eth0", True, True) for place, name in sorted(hosts.items()))
-    parts = [*_edges(net), *((_one(mark.address), HOSTS, mark.host) for mark in marks)]
-    gone = tuple(Move(hosts[begin], at(begin), at(end)) for begin, end in (moves or {}).items())
-    return Ruler(net, tuple(_stretches(net, parts)), marks, gone, (), ())
+    gone = (Move(hosts[begin], at(begin), at(end)) for begin, end in (moves or {}).items())
+    return ruler_of(net, (), marks, gone)
 
 
 @pytest.mark.parametrize(

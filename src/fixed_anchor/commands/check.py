@@ -14,10 +14,8 @@ from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE, EXIT_UNDETERMINED,
 from fixed_anchor.core.garbage_collection import paused
 from fixed_anchor.reporting.documents.checking import CheckDocument, hosts_checked
 from fixed_anchor.reporting.documents.parts import found_finding
-from fixed_anchor.workflow.check import check as judge_all
-from fixed_anchor.workflow.drafts import drafts_of, foreseen_of
+from fixed_anchor.workflow.drafts import judged
 from fixed_anchor.workflow.evidence import save
-from fixed_anchor.workflow.gather import gather
 
 EXIT_OF = {"clear": EXIT_DONE, "blocked": EXIT_AGAINST, "undetermined": EXIT_UNDETERMINED}
 
@@ -72,8 +70,7 @@ def command(
         if address not in held:
             raise InputError(f"no host that is looked at holds {address}", file=plan, expected="an address of the plan")
     with paused(), app.status("checking" if no_wire else "probing the segment, about 7 s"):
-        facts = gather(site, hosts, pools, wire=not no_wire)
-        result = judge_all(facts, foreseen_of(site, drafts_of(site, chosen)))
+        facts, result = judged(site, hosts, pools, wire=not no_wire)
     exit_status = worst([EXIT_OF[result.verdict], *(error.exit_status for error in site.unreached.values())])
     if evidence is not None:
         save(Path(evidence), site.plan, result, facts.known, int(time.time()))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import difflib
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any, TypeVar
 
 import click
@@ -21,6 +22,17 @@ FC = TypeVar("FC", bound=Callable[..., Any] | click.Command)
 def patience_of(seconds: int | None) -> Patience:
     """The patience of a change: the usual one, or ``seconds`` for everything."""
     return Patience() if seconds is None else Patience(seconds, seconds, seconds)
+
+
+def ending_in(*endings: str, also: tuple[str, ...] = ()) -> Callable[..., str | None]:
+    """A callback for a file whose name must end in one of ``endings``, in any case, or in one ``also`` taken."""
+
+    def demand(ctx: click.Context, param: click.Parameter, value: str | None) -> str | None:
+        if value is not None and Path(value).suffix.lower() not in (*endings, *also):
+            raise click.BadParameter(f"{value} must end in {' or '.join(endings)}")
+        return value
+
+    return demand
 
 
 class AddressType(click.ParamType[IPAddress]):

@@ -28,7 +28,7 @@ from fixed_anchor.commands.common import (
 from fixed_anchor.commands.cutover_all import Wishes, cutover_all
 from fixed_anchor.commands.cutover_one import OnePlan, Wish, refuse_unasked
 from fixed_anchor.commands.failure import tell_line
-from fixed_anchor.commands.given import address_option
+from fixed_anchor.commands.given import address_option, pools_of
 from fixed_anchor.commands.watching import watch
 from fixed_anchor.commands.window import MomentType, window_of
 from fixed_anchor.core.addresses import AddressRange, IPAddress
@@ -231,10 +231,8 @@ def command(
         )
     one = None
     if plan is None:
-        if no_pool and pools:
-            raise click.UsageError("--pool and --no-pool exclude each other")
+        known = pools_of(pools, no_pool)
         refuse_unasked(app, yes, dry_run)
-        known = () if no_pool else (pools or None)
         one = OnePlan(app, Wish(at, pick, hosts[0] if hosts else None, interface, known, output, yes))
         plan, site, hosts = one.file, one.site(), (one.host,) if one.host is not None else ()
     else:

@@ -56,7 +56,7 @@ class OnePlan:
         proposed = msgspec.structs.replace(proposed, host=given.name, reach=reach)
         if wish.picks:
             with app.status("probing the segment for a free address, about 7 s"):
-                proposed = with_pick(proposed, None, folder, vantage_of(given, proposed.interface, None))
+                proposed = with_pick(proposed, None, folder, vantage_of(given, proposed.interface))
         self.text = plan_text([proposed])
         name = f"{given.name}-{time.strftime('%Y%m%dT%H%M%S')}.yaml"
         self.file = wish.output if wish.output is not None else str(folder / name)

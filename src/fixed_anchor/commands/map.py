@@ -9,22 +9,14 @@ from pathlib import Path
 import click
 
 from fixed_anchor.commands.app import App
-from fixed_anchor.commands.common import AT_ONCE, JSON, PLAN, POOLS, examples
+from fixed_anchor.commands.common import AT_ONCE, JSON, PLAN, POOLS, ending_in, examples
 from fixed_anchor.core.addresses import AddressRange
 from fixed_anchor.core.errors import EXIT_AGAINST, EXIT_DONE, AnchorError, InputError, worst
 from fixed_anchor.core.garbage_collection import paused
 from fixed_anchor.core.segment_map import SegmentMap, segment_map
 from fixed_anchor.disk.durable import write_beside
 from fixed_anchor.reporting.documents.mapping import MapDocument, mapped
-from fixed_anchor.workflow.check import check
-from fixed_anchor.workflow.drafts import drafts_of, foreseen_of
-from fixed_anchor.workflow.gather import gather
-
-
-def _ending(ctx: click.Context, param: click.Parameter, value: str | None) -> str | None:
-    if value is not None and Path(value).suffix.lower() not in (".png", ".svg"):
-        raise click.BadParameter(f"{value} must end in .png or .svg")
-    return value
+from fixed_anchor.workflow.drafts import judged
 
 
 @click.command(
@@ -44,7 +36,7 @@ def _ending(ctx: click.Context, param: click.Parameter, value: str | None) -> st
     "-o",
     "output",
     type=click.Path(dir_okay=False),
-    callback=_ending,
+    callback=ending_in(".png", ".svg"),
     help="Draw it into this file, a .png or .svg; needs the extra `map`.",
 )
 @click.option("--free", is_flag=True, help="Only the stretches that are free.")
@@ -68,8 +60,7 @@ def command(
         raise InputError(f"there is no segment {segment}", file=plan, expected="one of " + ", ".join(segments))
     chosen = [one for name, one in segments.items() if segment in (None, name)]
     with paused(), app.status("looking at the hosts" if no_wire else "looking at the hosts, and probing, about 7 s"):
-        facts = gather(site, (), pools, wire=not no_wire)
-        judgement = check(facts, foreseen_of(site, drafts_of(site, site.hosts(()))))
+        facts, judgement = judged(site, (), pools, wire=not no_wire)
     maps = [segment_map(facts, judgement, one) for one in chosen]
     clashes = any(ruler.conflicts for found in maps for ruler in found.rulers)
     exit_status = worst(

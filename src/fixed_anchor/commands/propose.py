@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -11,8 +10,8 @@ import msgspec
 
 from fixed_anchor.commands.app import App
 from fixed_anchor.commands.common import AT_ONCE, HOSTS_TO_REACH, JSON, RangeType, examples
-from fixed_anchor.commands.given import address_option, given_hosts, vantage_of
-from fixed_anchor.commands.propose_site import read_folder, write_site_plan
+from fixed_anchor.commands.given import address_option, given_hosts, given_in_folder, pools_of, vantage_of
+from fixed_anchor.commands.propose_site import write_site_plan
 from fixed_anchor.core.addresses import AddressRange, IPAddress
 from fixed_anchor.core.errors import InputError
 from fixed_anchor.core.plan import SOURCE_KINDS
@@ -20,7 +19,7 @@ from fixed_anchor.disk.durable import write_beside
 from fixed_anchor.planfile.writer import ProposedPlan, plan_text
 from fixed_anchor.reporting.documents.stock import Proposed, ProposeDocument
 from fixed_anchor.workflow.propose import joined, propose, with_pick, with_site
-from fixed_anchor.workflow.site_plan import Candidate, Policy
+from fixed_anchor.workflow.site_plan import Policy
 
 
 class SourceType(click.ParamType[tuple[str, str]]):
@@ -130,8 +129,7 @@ def command(
         raise click.UsageError("--from is where --pick looks: say --pick, too")
     if sum((keep, at is not None, pick)) != 1 and not (listed is not None and sum((keep, pick)) < 2 and at is None):
         raise click.UsageError("say which address: --keep, --at ADDRESS, or --pick")
-    if no_pool and pools:
-        raise click.UsageError("--pool and --no-pool exclude each other")
+    known = pools_of(pools, no_pool)
     if hosts and survey_file is not None:
         raise click.UsageError("--survey and --host exclude each other")
     if at is not None and len(hosts) > 1:
@@ -144,29 +142,17 @@ def command(
         remedy = "Overwrite it with --replace, or add to it with --extend."
         raise InputError("the file exists already", file=output, remedy=remedy)
     site = app.site(site_plan, at_once) if site_plan is not None else None
+    plan = site.plan if site is not None else None
     folder = Path(output).absolute().parent if output != "-" else Path.cwd()
     if surveys is not None or listed is not None or extend:
         with app.status("taking stock"):
-            every = read_folder(app, surveys, folder) if surveys is not None else []
+            every = given_in_folder(app, surveys, folder) if surveys is not None else []
             if hosts or survey_file is not None or surveys is None:
-                every += [
-                    Candidate(
-                        one.name,
-                        msgspec.to_builtins(one.stock),
-                        survey_file or one.reach or one.name,
-                        one.reach,
-                        partial(vantage_of, one, survey_file=survey_file),
-                    )
-                    for one in given_hosts(app, site, hosts, at_once, survey_file, folder)
-                ]
-        policy = Policy(keep, pick, ranges, interface, () if no_pool else (pools or None), sources)
-        ctx.exit(
-            write_site_plan(app, every, policy, listed, output, extend, site.plan if site is not None else None, folder)
-        )
+                every += given_hosts(app, site, hosts, at_once, survey_file, folder)
+        policy = Policy(keep, pick, ranges, interface, known, sources)
+        ctx.exit(write_site_plan(app, every, policy, listed, output, extend, plan, folder))
     with app.status("taking stock"):
         given = given_hosts(app, site, hosts, at_once, survey_file, folder)
-    known = () if no_pool else (pools or None)
-    plan = site.plan if site is not None else None
     made: list[ProposedPlan] = []
     for one in given:
         try:
@@ -178,7 +164,7 @@ def command(
         proposed = msgspec.structs.replace(proposed, host=one.name, reach=one.reach)
         if pick:
             with app.status(f"probing the segment for {one.name}, about 7 s"):
-                proposed = with_pick(proposed, plan, folder, vantage_of(one, proposed.interface, survey_file), made)
+                proposed = with_pick(proposed, plan, folder, vantage_of(one, proposed.interface), made)
             app.remark(f"picked {proposed.hold[0]}" + (f" for {one.name}:" if len(given) > 1 else ":"), style="bold")
             for reason in proposed.reasons:
                 app.remark(reason, indent=2)

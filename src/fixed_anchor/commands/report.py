@@ -9,24 +9,15 @@ import click
 
 from fixed_anchor import __version__
 from fixed_anchor.commands.app import App
-from fixed_anchor.commands.common import AT_ONCE, HOSTS, PLAN, POOLS, examples
+from fixed_anchor.commands.chosen import split_change
+from fixed_anchor.commands.common import AT_ONCE, HOSTS, PLAN, POOLS, ending_in, examples
 from fixed_anchor.core.addresses import AddressRange
 from fixed_anchor.core.errors import EXIT_DONE, InputError, worst
 from fixed_anchor.core.garbage_collection import paused
 from fixed_anchor.disk.durable import write_beside
-from fixed_anchor.workflow.check import check
-from fixed_anchor.workflow.drafts import drafts_of, foreseen_of
-from fixed_anchor.workflow.gather import gather
+from fixed_anchor.workflow.drafts import judged
 from fixed_anchor.workflow.handover import Handover, handover
 from fixed_anchor.workflow.run_records import RunRecord, seat_runs
-
-_HTML, _MARKDOWN = (".html", ".htm"), (".md", ".markdown")
-
-
-def _ending(ctx: click.Context, param: click.Parameter, value: str) -> str:
-    if Path(value).suffix.lower() not in (*_HTML, *_MARKDOWN):
-        raise click.BadParameter(f"{value} must end in .html or .md")
-    return value
 
 
 @click.command(
@@ -49,7 +40,7 @@ def _ending(ctx: click.Context, param: click.Parameter, value: str) -> str:
     "output",
     required=True,
     type=click.Path(dir_okay=False),
-    callback=_ending,
+    callback=ending_in(".html", ".md", also=(".htm", ".markdown")),
     help="The page to write, .html or .md.",
 )
 @click.pass_context
@@ -67,7 +58,7 @@ def command(
     app = App(ctx)
     if sum(map(bool, (hosts, number, changes))) > 1:
         raise click.UsageError("--host, --run and --change exclude each other")
-    run, wanted = _run(number), _wanted(changes)
+    run, wanted = _run(number), _wanted(changes, plan)
     if run is not None:
         wanted = {turn.host: [] for turn in run.turns}
         for turn in run.turns:
@@ -78,10 +69,8 @@ def command(
         raise InputError(f"no such host in the plan: {', '.join(gone)}", file=plan, remedy="Name the plan of that run.")
     names = hosts or tuple(wanted)
     with paused(), app.status("looking at the hosts" if no_wire else "looking at the hosts, and probing, about 7 s"):
-        facts = gather(site, names, pools, wire=not no_wire)
-        chosen = site.hosts(names)
-        judgement = check(facts, foreseen_of(site, drafts_of(site, chosen)))
-        targets = {host.name: target for host in chosen if (target := app.reach.of_plan(site, host)) is not None}
+        facts, judgement = judged(site, names, pools, wire=not no_wire)
+        targets = {host.name: target for host in facts.hosts if (target := app.reach.of_plan(site, host)) is not None}
         for host, numbers in wanted.items() if changes else ():
             for typed in numbers if host in targets else ():
                 targets[host]().number(typed)
@@ -98,7 +87,7 @@ def _rendered(report: Handover, output: str) -> str:
     from fixed_anchor.reporting.page.render import as_html, as_markdown
 
     made = time.strftime("%Y-%m-%d %H:%M %Z")
-    render = as_html if Path(output).suffix.lower() in _HTML else as_markdown
+    render = as_html if Path(output).suffix.lower() in (".html", ".htm") else as_markdown
     return render(report, made, __version__)
 
 
@@ -109,12 +98,12 @@ def _run(number: int | None) -> RunRecord | None:
     return store.read(store.number(number))
 
 
-def _wanted(changes: tuple[str, ...]) -> dict[str, list[str]]:
+def _wanted(changes: tuple[str, ...], plan: str) -> dict[str, list[str]]:
     """The changes that were named, by host. Raises a usage error for what is none."""
     wanted: dict[str, list[str]] = {}
     for change in changes:
-        host, _, typed = change.rpartition(":")
-        if not host or not typed.isdecimal():
+        host, typed = split_change(change, plan)
+        if host is None or typed is None or not typed.isdecimal():
             raise click.UsageError(f"{change!r} is no change; write HOST:NUMBER, such as tide-db:0001")
         wanted.setdefault(host, []).append(typed)
     return wanted

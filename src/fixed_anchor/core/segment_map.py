@@ -77,6 +77,25 @@ class Ruler(msgspec.Struct, frozen=True):
     sightings: tuple[Sighting, ...]
     conflicts: tuple[Conflict, ...]
 
+    @property
+    def going(self) -> dict[tuple[str, IPAddress], IPAddress]:
+        """Where a host that leaves an address goes, by the host and that address."""
+        return {(move.host, move.before): move.after for move in self.moves}
+
+    @property
+    def coming(self) -> dict[tuple[str, IPAddress], IPAddress]:
+        """Where a host that gets an address comes from, by the host and that address."""
+        return {(move.host, move.after): move.before for move in self.moves}
+
+    @property
+    def noted(self) -> set[int]:
+        """The addresses, as numbers, of which there is something to see."""
+        return {int(one.address) for several in (self.marks, self.sightings, self.conflicts) for one in several}
+
+    def address(self, number: int) -> IPAddress:
+        """The address that a number is here."""
+        return IPv4Address(number) if self.subnet.version == 4 else IPv6Address(number)
+
     def count(self, kind: str) -> int:
         """How many addresses are of a kind."""
         return sum(stretch.range.size for stretch in self.stretches if stretch.kind == kind)
@@ -116,21 +135,30 @@ def _ruler(facts: Facts, judgement: Judgement, segment: Segment, subnet: IPNetwo
     marks = sorted(_marks(facts, segment, subnet), key=lambda mark: (int(mark.address), mark.host))
     sightings = sorted(set(_sightings(facts, subnet)), key=lambda one: (int(one.address), one.kind, one.words))
     parts = [
-        *_edges(subnet),
         *((pool, POOL, words) for pool, words in facts.known.pools(segment.name)),
         *((aside, ASIDE, "the plan") for aside in segment.set_aside),
-        *((_one(mark.address), HOSTS, mark.host) for mark in marks),
         *_services(facts.known, segment, subnet),
         *_of_others(facts.known, sightings),
     ]
-    return Ruler(
-        subnet,
-        tuple(_stretches(subnet, parts)),
-        tuple(marks),
-        tuple(_moves(facts, segment, subnet)),
-        tuple(sightings),
-        tuple(_conflicts(judgement, subnet)),
-    )
+    return ruler_of(subnet, parts, marks, _moves(facts, segment, subnet), sightings, _conflicts(judgement, subnet))
+
+
+def ruler_of(
+    subnet: IPNetwork,
+    parts: Iterable[tuple[AddressRange, str, str]] = (),
+    marks: Iterable[Mark] = (),
+    moves: Iterable[Move] = (),
+    sightings: Iterable[Sighting] = (),
+    conflicts: Iterable[Conflict] = (),
+) -> Ruler:
+    """The ruler of a subnet: its edges and its hosts' addresses are stretches beside ``parts`` (range, kind, words).
+
+    ``marks``, ``sightings`` and ``conflicts`` are in the order of their addresses.
+    """
+    every = tuple(marks)
+    hosts = ((_one(mark.address), HOSTS, mark.host) for mark in every)
+    stretches = _stretches(subnet, [*_edges(subnet), *parts, *hosts])
+    return Ruler(subnet, tuple(stretches), every, tuple(moves), tuple(sightings), tuple(conflicts))
 
 
 def _one(address: IPAddress) -> AddressRange:

@@ -76,6 +76,12 @@ def seen_from(reach_text: str, base: Path, folder: Path) -> str:
     return f"{kind}:{os.path.relpath(base / rest, folder)}"
 
 
+def made_absolute(reach_text: str, base: Path) -> str:
+    """The same ``reach:`` for a plan anywhere that one in ``base`` has."""
+    kind, _, rest = reach_text.partition(":")
+    return reach_text if kind == "ssh" else f"{kind}:{os.path.abspath(base / rest)}"
+
+
 def at_state_dir(state_dir: Path) -> Machine | None:
     """The machine that a state folder belongs to; ``None`` where that is this one. Raises :class:`InputError`."""
     marker = state_dir / MARKER

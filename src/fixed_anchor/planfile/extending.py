@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import yaml
@@ -29,10 +29,8 @@ def extended(text: str, file: str, every: Sequence[ProposedPlan]) -> str:
         return text
     before, said = plan_from_text(text, file), yaml.safe_load(text)
     segments = {one.segment: one for one in every if one.segment not in before.segments}
-    for name, proposed in segments.items():
-        text = _with(text, file, "segments", name, list(segment_lines(proposed)), at_end=True)
-    for proposed in every:
-        text = _with(text, file, "hosts", proposed.host, list(host_lines(proposed)), at_end=False)
+    text = _with(text, file, "segments", {name: list(segment_lines(one)) for name, one in segments.items()}, False)
+    text = _with(text, file, "hosts", {one.host: list(host_lines(one)) for one in every}, True)
     if not _has_all_of(yaml.safe_load(text), said):
         raise InputError(
             "nothing can be added to this plan without a change of what it says",
@@ -49,8 +47,10 @@ def _has_all_of(after: Any, before: Any) -> bool:
     return bool(after == before)
 
 
-def _with(text: str, file: str, section: str, name: str, lines: list[str], *, at_end: bool) -> str:
-    """``text`` with the block ``lines`` of ``name`` below the key ``section``."""
+def _with(text: str, file: str, section: str, blocks: Mapping[str, list[str]], by_name: bool) -> str:
+    """``text`` with the ``blocks`` of lines, by their names, below the key ``section``: each at its place, or last."""
+    if not blocks:
+        return text
     end = "\r\n" if "\r\n" in text else "\n"
     present = text.splitlines(keepends=True)
     if present and not present[-1].endswith("\n"):
@@ -60,6 +60,7 @@ def _with(text: str, file: str, section: str, name: str, lines: list[str], *, at
     keys = [key for key, _ in root.value]
     place = next((n for n, key in enumerate(keys) if key.value == section), None)
     if place is None:
+        lines = [line for block in blocks.values() for line in block]
         return "".join(present) + end + "".join(f"{line}{end}" for line in (f"{section}:", *lines))
     node = root.value[place][1]
     if isinstance(node, yaml.ScalarNode) or not node.value or node.flow_style:
@@ -73,13 +74,17 @@ def _with(text: str, file: str, section: str, name: str, lines: list[str], *, at
     indent = names[0].start_mark.column
     following = keys[place + 1].start_mark.line if place + 1 < len(keys) else len(present)
     begins = [key.start_mark.line for key in names] + [following]
-    behind = len(names) - 1
-    if not at_end:
-        earlier = [n for n, key in enumerate(names) if natural(key.value) < natural(name)]
-        behind = earlier[-1] if earlier else -1
-    line = _above_its_comments(present, begins[behind + 1], begins[behind] if behind >= 0 else 0)
-    block = [" " * (indent - 2) + one if indent >= 2 else one[2 - indent :] for one in lines]
-    return "".join([*present[:line], *(f"{one}{end}" for one in block), *present[line:]])
+    added: dict[int, list[str]] = {}
+    for name in sorted(blocks, key=natural) if by_name else blocks:
+        behind = len(names) - 1
+        if by_name:
+            behind = max((n for n, key in enumerate(names) if natural(key.value) < natural(name)), default=-1)
+        line = _above_its_comments(present, begins[behind + 1], begins[behind] if behind >= 0 else 0)
+        block = (" " * (indent - 2) + one if indent >= 2 else one[2 - indent :] for one in blocks[name])
+        added.setdefault(line, []).extend(f"{one}{end}" for one in block)
+    return "".join(
+        one for number in range(len(present) + 1) for one in (*added.get(number, ()), *present[number : number + 1])
+    )
 
 
 def _above_its_comments(lines: list[str], line: int, least: int) -> int:

@@ -5,11 +5,15 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Mapping
 
 from fixed_anchor.change.change import Draft
-from fixed_anchor.core.addresses import IPAddress
+from fixed_anchor.core.addresses import AddressRange, IPAddress
 from fixed_anchor.core.errors import AnchorError, InputError
+from fixed_anchor.core.facts import Facts
+from fixed_anchor.core.findings import Judgement
 from fixed_anchor.core.foreseen import Foreseen
 from fixed_anchor.core.plan import HostPlan
 from fixed_anchor.core.survey import HostSurvey
+from fixed_anchor.workflow.check import check
+from fixed_anchor.workflow.gather import gather
 from fixed_anchor.workflow.reached.site import Site
 from fixed_anchor.workflow.targets import HostTarget, target_of
 
@@ -49,6 +53,17 @@ def foreseen_of(site: Site, drafts: Mapping[str, Draft | AnchorError]) -> dict[s
         if machine is not None and survey is not None:
             found[name] = target_of(machine).foresee(site.plan, host, survey, draft)
     return found
+
+
+def judged(
+    site: Site, host_names: tuple[str, ...], pools: tuple[AddressRange, ...], wire: bool = True
+) -> tuple[Facts, Judgement]:
+    """What there is of the hosts that are named, or of all, and what it amounts to for what each would become.
+
+    ``pools`` are DHCP pools told on the command line; without ``wire`` nobody looks there.
+    """
+    facts = gather(site, host_names, pools, wire=wire)
+    return facts, check(facts, foreseen_of(site, drafts_of(site, facts.hosts)))
 
 
 def draft(site: Site, host_names: tuple[str, ...] = ()) -> tuple[list[Draft], dict[str, AnchorError]]:

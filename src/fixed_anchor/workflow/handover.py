@@ -19,6 +19,7 @@ from fixed_anchor.core.findings import Evidence, Finding, Judgement
 from fixed_anchor.core.plan import HostPlan
 from fixed_anchor.core.segment_map import SegmentMap, segment_map
 from fixed_anchor.core.survey import HostSurvey
+from fixed_anchor.workflow.notes import overridden
 from fixed_anchor.workflow.reached.at_once import at_once as each_at_once
 from fixed_anchor.workflow.run_records import RunRecord
 
@@ -181,9 +182,8 @@ def _changes(target: Target, wanted: Sequence[str] | None) -> tuple[list[ChangeP
 def _change(target: Target, number: str) -> ChangePage:
     record, status, before = target.record(number), target.status(number), target.recorded_baseline(number)
     notes = record.notes
-    checks = [
-        CheckLine(m["outcome"], m["code"], m["interface"], m["words"]) for m in map(_CHECK.match, record.log) if m
-    ]
+    lines = [(line, _CHECK.match(line)) for line in record.log]
+    checks = [CheckLine(m["outcome"], m["code"], m["interface"], m["words"]) for _, m in lines if m]
     was: dict[str, list[str]] = {}
     for one in before.interfaces if before is not None else ():
         for version, family in ((4, one.ipv4), (6, one.ipv6)):
@@ -211,9 +211,13 @@ def _change(target: Target, number: str) -> ChangePage:
         notes.get("after") or {},
         notes.get("diff") or (),
         _findings(notes.get("findings") or ()),
-        [_accepted(one) for one in notes.get("accepted") or () if isinstance(one, dict)],
+        [
+            f"{overridden(one)}, because {one.get('because')}"
+            for one in notes.get("accepted") or ()
+            if isinstance(one, dict)
+        ],
         checks,
-        [line for line in record.log if not _CHECK.match(line)],
+        [line for line, check in lines if not check],
         (status.verdict or "").replace("-", " "),
         status.is_open,
         status.state == states.CONFIRMED and notes.get("kind") == "cutover",
@@ -222,11 +226,6 @@ def _change(target: Target, number: str) -> ChangePage:
 
 def _text(notes: Mapping[str, Any], key: str) -> str:
     return str(notes.get(key) or "")
-
-
-def _accepted(one: Mapping[str, Any]) -> str:
-    address = f":{one['address']}" if one.get("address") else ""
-    return f"{one.get('code')}{address}, because {one.get('because')}"
 
 
 def _findings(kept: Iterable[Any]) -> list[Finding]:

@@ -6,6 +6,7 @@ import msgspec
 
 from fixed_anchor.change import states
 from fixed_anchor.change.target import Target
+from fixed_anchor.workflow.notes import overridden
 
 
 class Past(msgspec.Struct, frozen=True):
@@ -38,8 +39,7 @@ def history(target: Target) -> list[Past]:
     for number in target.numbers():
         record, status = target.record(number), target.status(number)
         accepted = tuple(
-            f"{a.get('code')}{':' + str(a['address']) if a.get('address') else ''} by {record.notes.get('by', '?')}, "
-            f"because {a.get('because')}"
+            f"{overridden(a)} by {record.notes.get('by', '?')}, because {a.get('because')}"
             for a in record.notes.get("accepted", ())
             if isinstance(a, dict)
         )

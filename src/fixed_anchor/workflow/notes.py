@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -77,6 +77,12 @@ def who() -> str:
         return f"user {os.getuid()}"
 
 
+def overridden(accepted: Mapping[str, Any]) -> str:
+    """The finding that notes say was accepted: its code, with its address where one was named."""
+    address = f":{accepted['address']}" if accepted.get("address") else ""
+    return f"{accepted.get('code')}{address}"
+
+
 def told(notes: dict[str, Any], draft: Draft) -> tuple[str, ...]:
     """The lines by which the log of a change begins."""
     lines = [
@@ -92,8 +98,7 @@ def told(notes: dict[str, Any], draft: Draft) -> tuple[str, ...]:
     elif notes.get("restores"):
         lines.append(f"restores change {notes['restores']}")
     for accepted in notes["accepted"]:
-        address = f":{accepted['address']}" if accepted["address"] else ""
-        lines.append(f"accepted: {accepted['code']}{address}, because {accepted['because']}")
+        lines.append(f"accepted: {overridden(accepted)}, because {accepted['because']}")
     if notes.get("note"):
         lines.append(f"note: {notes['note']}")
     evidence = notes.get("evidence")

@@ -13,7 +13,7 @@ import msgspec
 from fixed_anchor.core.errors import AnchorError, InputError
 from fixed_anchor.core.plan import HostPlan, Plan
 from fixed_anchor.core.survey import HostSurvey
-from fixed_anchor.machines import MACHINES, at_state_dir, reach_by, seen_from
+from fixed_anchor.machines import MACHINES, at_state_dir, made_absolute, reach_by, seen_from
 from fixed_anchor.machines.here import STATE_DIR, Here
 from fixed_anchor.machines.not_linux import NotLinux, is_linux
 from fixed_anchor.machines.protocol import Machine
@@ -249,10 +249,8 @@ def way_from(site: Site | None, name: str, reach: str | None, folder: Path) -> s
 
 def way_from_anywhere(site: Site | None, name: str, reach: str | None) -> str | None:
     """The same with its path made absolute, for a survey that may be carried about."""
-    kind, _, rest = (way_from(site, name, reach, Path.cwd()) or "").partition(":")
-    if not rest or kind == "ssh":
-        return reach
-    return f"{kind}:{os.path.abspath(rest)}"
+    way = way_from(site, name, reach, Path.cwd())
+    return made_absolute(way, Path.cwd()) if way is not None else None
 
 
 def way_to(reach: str, folder: Path) -> str:

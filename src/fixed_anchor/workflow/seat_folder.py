@@ -15,14 +15,17 @@ def seat_folder() -> Path:
 
     A local one counts only where it is the user's own and nobody else can write to it.
     """
+    local = Path(LOCAL).absolute()
+    if _is_ours_alone(local):
+        return local
     import platformdirs
 
-    local = Path(LOCAL).absolute()
-    try:
-        found = local.lstat()
-    except OSError:
-        found = None
-    is_ours = found is not None and stat.S_ISDIR(found.st_mode)
-    if found is not None and is_ours and found.st_uid == os.getuid() and not found.st_mode & 0o022:
-        return local
     return Path(platformdirs.user_state_path("fixed-anchor", appauthor=False))
+
+
+def _is_ours_alone(folder: Path) -> bool:
+    try:
+        found = folder.lstat()
+    except OSError:
+        return False
+    return stat.S_ISDIR(found.st_mode) and found.st_uid == os.getuid() and not found.st_mode & 0o022

@@ -113,10 +113,10 @@ def propose_site(
     ``told`` hears whose turn it is.
     """
     known = existing or site
-    claims = read_sources(_with_sources(known, policy, folder)) if policy.picks else None
+    read = read_sources(_with_sources(known, policy, folder))
     rows: list[Row] = []
     made: list[ProposedPlan] = []
-    left: list[tuple[Candidate, dict[str, Any]]] = []
+    left: list[tuple[Candidate, ProposedPlan]] = []
     used: set[int] = set()
     for one in sorted(candidates, key=lambda c: natural(c.name)):
         there = _there(existing, one)
@@ -133,16 +133,16 @@ def propose_site(
             proposed = _proposed(one, at, policy, known, folder)
             _refuse_twice(proposed, known, made)
             if at is None and policy.picks:
-                left.append((one, {"proposed": proposed}))
+                left.append((one, proposed))
                 continue
             made.append(proposed)
         except AnchorError as error:
             rows.append(_not_placed(one, error))
     # Picking last: what is kept or named is spoken for by then.
-    for one, later in left:
+    for one, proposed in left:
         told(one.name)
         try:
-            picked = _picked(one, later["proposed"], policy, known, folder, made, claims)
+            picked = _picked(one, proposed, policy, known, folder, made, read)
             _refuse_twice(picked, known, made)
             made.append(picked)
         except AnchorError as error:
@@ -154,19 +154,15 @@ def propose_site(
             rows.append(Row(name, NOT_PLACED, None, (), (str(row.range.ends[0]),), why))
     new = joined(sorted(made, key=lambda proposed: natural(proposed.host)), known)
     before = {one.name: one for one in candidates}
-    rows += [Row(p.host, NEW, p.interface, _today(before[p.host], p.interface), _texts(p.hold)) for p in new]
+    rows += [Row(p.host, NEW, p.interface, _today(before[p.host], p.interface), tuple(map(str, p.hold))) for p in new]
     said = list(dict.fromkeys(line for proposed in new for line in proposed.disagree))
-    return SitePlan(
-        new, sorted(rows, key=lambda row: natural(row.host)), said + _servers_say(new, known, policy, folder)
-    )
+    return SitePlan(new, sorted(rows, key=lambda row: natural(row.host)), said + _servers_say(new, read[0]))
 
 
 def _proposed(one: Candidate, at: IPAddress | None, policy: Policy, known: Plan | None, folder: Path) -> ProposedPlan:
     proposed = propose(one.stock, policy.interface, at, policy.pools, None, known)
-    if known is not None and any(proposed.subnet in segment.subnets for segment in known.segments.values()):
-        proposed = with_site(proposed, known, policy.sources, folder)
-    else:
-        proposed = with_site(proposed, None, policy.sources, folder)
+    has_subnet = known is not None and any(proposed.subnet in s.subnets for s in known.segments.values())
+    proposed = with_site(proposed, known if has_subnet else None, policy.sources, folder)
     return msgspec.structs.replace(proposed, host=one.name, reach=one.reach)
 
 
@@ -177,14 +173,14 @@ def _picked(
     known: Plan | None,
     folder: Path,
     made: Sequence[ProposedPlan],
-    claims: tuple[list[Claims], tuple[Unread, ...]] | None,
+    read: tuple[list[Claims], tuple[Unread, ...]],
 ) -> ProposedPlan:
     subnet = proposed.subnet
     ranges = [r for r in policy.ranges if any(end in subnet for end in r.ends)]
     if policy.ranges and not ranges:
         raise InputError(f"no --from lies in {subnet}")
     vantage = one.vantage(proposed.interface)
-    return with_pick(proposed, known, folder, vantage, made, ranges, claims)
+    return with_pick(proposed, known, folder, vantage, made, ranges, read)
 
 
 def _refuse_twice(proposed: ProposedPlan, known: Plan | None, made: Sequence[ProposedPlan]) -> None:
@@ -243,9 +239,8 @@ def _with_sources(known: Plan | None, policy: Policy, folder: Path) -> Plan:
     return msgspec.structs.replace(known, sources=(*known.sources, *refs))
 
 
-def _servers_say(new: Sequence[ProposedPlan], known: Plan | None, policy: Policy, folder: Path) -> list[str]:
+def _servers_say(new: Sequence[ProposedPlan], claims: Sequence[Claims]) -> list[str]:
     """Where a DHCP server's files say another gateway or other resolvers than the segment gets."""
-    claims, _ = read_sources(_with_sources(known, policy, folder))
     found = []
     for proposed in {one.subnet: one for one in new}.values():
         for subnet in (s for one in claims for s in one.subnets if s.network == proposed.subnet):
@@ -258,7 +253,3 @@ def _servers_say(new: Sequence[ProposedPlan], known: Plan | None, policy: Policy
                     here, there = (", ".join(map(str, values)) or "none" for values in (ours, theirs))
                     found.append(f"{kind} of {proposed.subnet}: {here} by its hosts; {there} by {subnet.place}")
     return found
-
-
-def _texts(addresses: Sequence[object]) -> tuple[str, ...]:
-    return tuple(map(str, addresses))

@@ -18,7 +18,7 @@ from markupsafe import Markup
 from fixed_anchor.core.errors import printable
 from fixed_anchor.core.secrets import masked_line
 from fixed_anchor.core.segment_map import FREE, SegmentMap
-from fixed_anchor.reporting.terminal.segment_map import KINDS, counts
+from fixed_anchor.reporting.terminal.map_words import KINDS, counts
 from fixed_anchor.workflow.handover import Handover, HostPage
 
 #: What Markdown would take for markup, CommonMark 0.31 section 2.4.

@@ -6,7 +6,8 @@ of a subnet too large to be drawn whole there are the used parts alone, side by 
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections import Counter
+from collections.abc import Iterable, Iterator, Sequence
 
 import msgspec
 
@@ -59,13 +60,14 @@ def rows(ruler: Ruler) -> list[Row]:
     """The rows of a subnet from its first address to its last, crowded stretches behind the row that they are in."""
     begin, end = int(ruler.subnet.network_address), int(ruler.subnet.broadcast_address)
     if end - begin < WHOLE * BLOCK:
-        blocks = range(begin, end + 1, BLOCK)
+        found = [_block(first, end) for first in range(begin, end + 1, BLOCK)]
     elif ruler.subnet.version == 4:
-        blocks_used = sorted({number - (number - begin) % BLOCK for number in used(ruler)})
-        return _with_crowds(ruler, [_block(first, end) for first in blocks_used])
+        blocks = {number - (number - begin) % BLOCK for number in used(ruler)}
+        found = [_block(first, end) for first in sorted(blocks)]
     else:
-        return _with_crowds(ruler, _side_by_side(_parts(used(ruler), begin, end)))
-    return _with_crowds(ruler, [_block(first, end) for first in blocks])
+        found = _side_by_side(_parts(used(ruler), begin, end))
+    marked, short = sorted({int(mark.address) for mark in ruler.marks}), _short(ruler)
+    return [one for row in found for one in (row, *_crowds(row, marked, short))]
 
 
 def fitting(every: list[Row]) -> list[Row]:
@@ -80,8 +82,8 @@ def fitting(every: list[Row]) -> list[Row]:
 
 
 def used(ruler: Ruler) -> set[int]:
-    """The addresses at which there is something to see: marks, sightings, conflicts, the edges of stretches."""
-    found = {int(one.address) for several in (ruler.marks, ruler.sightings, ruler.conflicts) for one in several}
+    """The addresses at which there is something to see, the edges of stretches among them."""
+    found = ruler.noted
     for stretch in ruler.stretches:
         if stretch.kind not in (FREE, EDGE):
             found |= {stretch.range.first, stretch.range.last}
@@ -101,36 +103,29 @@ def spread(wanted: Sequence[float], apart: float, low: float, high: float) -> li
     return placed
 
 
+def _whole(first: int, last: int, larger: bool = False) -> Row:
+    """A row that is filled by these addresses."""
+    return Row((Piece(first, last, 0.0, WIDTH / (last - first + 1)),), larger)
+
+
 def _block(first: int, end: int) -> Row:
-    last = min(first + BLOCK - 1, end)
-    return Row((Piece(first, last, 0.0, WIDTH / (last - first + 1)),))
+    return _whole(first, min(first + BLOCK - 1, end))
 
 
-def _with_crowds(ruler: Ruler, found: Iterable[Row]) -> list[Row]:
-    marked = sorted({int(mark.address) for mark in ruler.marks})
-    every: list[Row] = []
-    for row in found:
-        every.append(row)
-        for piece in row.pieces:
-            if piece.last - piece.first < WINDOW:
-                continue
-            counts: dict[int, int] = {}
-            for number in marked:
-                if piece.first <= number <= piece.last:
-                    window = number - (number - piece.first) % WINDOW
-                    counts[window] = counts.get(window, 0) + 1
-            crowded = {window for window, count in counts.items() if count > CROWD}
-            for low, high in _short(ruler):
-                if (
-                    piece.first <= low
-                    and high <= piece.last
-                    and not any(c <= low <= high < c + WINDOW for c in crowded)
-                ):
-                    crowded.add(max(piece.first, min(low - WINDOW // 2, piece.last - WINDOW + 1)))
-            for window in sorted(crowded):
-                last = min(window + WINDOW - 1, piece.last)
-                every.append(Row((Piece(window, last, 0.0, WIDTH / (last - window + 1)),), larger=True))
-    return every
+def _crowds(row: Row, marked: Sequence[int], short: Iterable[tuple[int, int]]) -> Iterator[Row]:
+    """The stretches of a row that are drawn again: of many ``marked`` addresses, or around a ``short`` move."""
+    for piece in row.pieces:
+        if piece.last - piece.first < WINDOW:
+            continue
+        inside = (number for number in marked if piece.first <= number <= piece.last)
+        counts = Counter(number - (number - piece.first) % WINDOW for number in inside)
+        crowded = {window for window, count in counts.items() if count > CROWD}
+        for low, high in short:
+            is_shown = any(one <= low and high < one + WINDOW for one in crowded)
+            if piece.first <= low and high <= piece.last and not is_shown:
+                crowded.add(max(piece.first, min(low - WINDOW // 2, piece.last - WINDOW + 1)))
+        for window in sorted(crowded):
+            yield _whole(window, min(window + WINDOW - 1, piece.last), larger=True)
 
 
 def _short(ruler: Ruler) -> list[tuple[int, int]]:

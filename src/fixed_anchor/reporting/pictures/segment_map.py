@@ -9,7 +9,6 @@ from __future__ import annotations
 import io
 from bisect import bisect_left, bisect_right
 from collections.abc import Iterable, Iterator, Sequence
-from ipaddress import IPv4Address, IPv6Address
 from itertools import takewhile
 from typing import Any
 
@@ -23,7 +22,7 @@ from matplotlib.patches import Rectangle
 from fixed_anchor.core.errors import printable
 from fixed_anchor.core.segment_map import ASIDE, EDGE, FREE, HOSTS, OTHERS, POOL, Ruler, SegmentMap, Stretch
 from fixed_anchor.reporting.pictures.rulers import WIDTH, Piece, Row, fitting, rows, spread
-from fixed_anchor.reporting.terminal.segment_map import KINDS, counts
+from fixed_anchor.reporting.terminal.map_words import KINDS, counts, tail
 
 #: Pixels: the picture's width, where rulers begin and end (words aslant need room), the least height; dots per inch.
 _ACROSS, _LEFT, _RIGHT, _LEAST, _DPI = 1280, 40, 1150, 300, 100
@@ -248,20 +247,19 @@ def _names(ruler: Ruler, row: Row, crowds: Sequence[Piece], undrawn: Sequence[Pi
 
     Those of ``crowds`` stand in a ruler of their own; where that is one of ``undrawn`` their number stands here.
     """
-    going = {(move.host, move.before): move.after for move in ruler.moves}
-    coming = {(move.host, move.after): move.before for move in ruler.moves}
+    going, coming = ruler.going, ruler.coming
     clashes = {int(one.address) for one in ruler.conflicts}
     names: dict[int, list[str]] = {}
     for mark in _inside(row, ruler.marks):
         name = mark.host
         if (mark.host, mark.address) in going:
-            name += f" → {_tail(ruler, int(going[mark.host, mark.address]))}"
+            name += f" → {tail(ruler, int(going[mark.host, mark.address]))}"
         elif (mark.host, mark.address) in coming:
-            name += f" ← {_tail(ruler, int(coming[mark.host, mark.address]))}"
+            name += f" ← {tail(ruler, int(coming[mark.host, mark.address]))}"
         names.setdefault(int(mark.address), []).append(name)
     elsewhere = {number for piece in crowds for number in range(piece.first, piece.last + 1)}
     found = [
-        (_x(row, number), f"{_tail(ruler, number)} {' + '.join(several)}", number in clashes)
+        (_x(row, number), f"{tail(ruler, number)} {' + '.join(several)}", number in clashes)
         for number, several in sorted(names.items())
         if number not in elsewhere or number in clashes
     ]
@@ -294,8 +292,8 @@ def _words(ruler: Ruler, row: Row) -> list[tuple[float, str, bool]]:
                 words = stretch.words if stretch.kind == OTHERS and stretch.words else edge
                 found[(piece.middle(first) + piece.middle(last)) / 2] = f"{_range(ruler, *edges)} {words}"
         for number in (piece.first, piece.last):
-            words = found.get(piece.middle(number), _tail(ruler, number))
-            found[piece.middle(number)] = words.replace(_tail(ruler, number), str(_address(ruler, number)), 1)
+            words = found.get(piece.middle(number), tail(ruler, number))
+            found[piece.middle(number)] = words.replace(tail(ruler, number), str(ruler.address(number)), 1)
     return [(_LEFT + place * _UNIT, words, False) for place, words in sorted(found.items())]
 
 
@@ -368,20 +366,12 @@ def _x(row: Row, number: int) -> float:
     return _LEFT + place * _UNIT
 
 
-def _address(ruler: Ruler, number: int) -> IPv4Address | IPv6Address:
-    return IPv4Address(number) if ruler.subnet.version == 4 else IPv6Address(number)
-
-
-def _tail(ruler: Ruler, number: int) -> str:
-    return f".{number & 255}" if ruler.subnet.version == 4 else f":{number & 0xFFFF:x}"
-
-
 def _range(ruler: Ruler, first: int, last: int) -> str:
     """The edge addresses of a stretch, short where it stays within a block."""
     if first == last:
-        return _tail(ruler, first)
+        return tail(ruler, first)
     if ruler.subnet.version == 4 and first >> 8 != last >> 8:
-        return f"{_address(ruler, first)}–{_address(ruler, last)}"
+        return f"{ruler.address(first)}–{ruler.address(last)}"
     if ruler.subnet.version == 6 and last - first > 0xFFFF:
         return ""
-    return f"{_tail(ruler, first)}–{_tail(ruler, last)}"
+    return f"{tail(ruler, first)}–{tail(ruler, last)}"

@@ -5,19 +5,17 @@ A bar has a cell for four addresses; where one cell has several marks, its 64 ad
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
-from ipaddress import IPv4Address, IPv6Address
+from collections.abc import Iterable
 
 from rich.console import Console
 from rich.text import Text
 
-from fixed_anchor.core.addresses import IPAddress
 from fixed_anchor.core.segment_map import ASIDE, EDGE, FREE, HOSTS, OTHERS, POOL, Mark, Ruler, SegmentMap
+from fixed_anchor.reporting.terminal.map_words import KINDS, counts, tail
 from fixed_anchor.reporting.terminal.paper import plural, put, put_table, styled
 
 #: How each kind of stretch is filled: told apart without any colour.
 FILLS = {EDGE: "|", POOL: "=", ASIDE: "/", HOSTS: "#", OTHERS: "%", FREE: "."}
-KINDS = {EDGE: "no host's", POOL: "DHCP pool", ASIDE: "set aside", HOSTS: "plan", OTHERS: "others", FREE: "free"}
 _BLOCK, _CELLS, _MARGIN = 256, 64, 6
 #: So many blocks are drawn at most, and so many stretches are listed.
 _BLOCKS, _LINES = 8, 40
@@ -56,39 +54,18 @@ def show_free(out: Console, found: SegmentMap) -> None:
             put(out, f"{free}   {plural(free.size, 'address', 'addresses')}")
 
 
-def counts(ruler: Ruler) -> str:
-    """How many addresses of a subnet are whose, in words."""
-    held = sum(mark.is_held for mark in ruler.marks)
-    planned = sum(mark.is_planned and not mark.is_held for mark in ruler.marks)
-    words = [f"{held} held by hosts of the plan", f"{planned} to come", f"{_short(ruler.count(POOL))} in pools"]
-    words += [f"{ruler.count(OTHERS)} others'", f"{_short(ruler.count(FREE))} free"]
-    conflicts = len(ruler.conflicts)
-    return ", ".join(words) + (f", {plural(conflicts, 'CONFLICT')}" if conflicts else "")
-
-
-def _short(count: int) -> str:
-    return str(count) if count < 1_000_000 else f"{count:.2g}"
-
-
-def _used(ruler: Ruler) -> Iterator[int]:
-    """The addresses at which there is something to see."""
-    yield from (int(mark.address) for mark in ruler.marks)
-    yield from (int(one.address) for one in ruler.sightings)
-    yield from (int(one.address) for one in ruler.conflicts)
-
-
 def _drawn(ruler: Ruler) -> list[int]:
     """The first addresses of the blocks that are drawn: all of a small subnet, the used ones of a large one."""
     begin, end = int(ruler.subnet.network_address), int(ruler.subnet.broadcast_address)
     if end - begin < _BLOCKS * _BLOCK:
         return list(range(begin, end + 1, _BLOCK))
-    return sorted({number - (number - begin) % _BLOCK for number in _used(ruler)})[:_BLOCKS]
+    return sorted({number - (number - begin) % _BLOCK for number in ruler.noted})[:_BLOCKS]
 
 
 def _crowds(ruler: Ruler, block: int) -> list[int]:
     """The 64 addresses around each cell that has more marks than it can show."""
     cells: dict[int, set[int]] = {}
-    for number in _used(ruler):
+    for number in ruler.noted:
         if block <= number < block + _BLOCK:
             cells.setdefault((number - block) * _CELLS // _BLOCK, set()).add(number)
     crowded = {block + cell * (_BLOCK // _CELLS) for cell, numbers in cells.items() if len(numbers) > 1}
@@ -118,7 +95,7 @@ def _show_bar(out: Console, ruler: Ruler, first: int, size: int) -> None:
         put(out, Text(" " * _MARGIN).append(cells.rstrip(), style="bold red"))
     if above.strip():
         out.print(Text(" " * _MARGIN + above.rstrip()))
-    begin, end = _tail(ruler, first), _tail(ruler, last)
+    begin, end = tail(ruler, first), tail(ruler, last)
     out.print(Text(f"{begin:>{_MARGIN - 1}} ").append(_bar(ruler, first, each, width)).append(f" {end}"))
     below = "".join(seen.get(cell, " ") for cell in range(width))
     if below.strip():
@@ -141,16 +118,6 @@ def _bar(ruler: Ruler, first: int, each: int, width: int) -> str:
     return "".join(filled)
 
 
-def _tail(ruler: Ruler, number: int) -> str:
-    """The part of an address by which it differs in its block."""
-    address = _address(ruler, number)
-    return f".{number & 255}" if address.version == 4 else f":{number & 0xFFFF:x}"
-
-
-def _address(ruler: Ruler, number: int) -> IPAddress:
-    return IPv4Address(number) if ruler.subnet.version == 4 else IPv6Address(number)
-
-
 def _sign(mark: Mark) -> str:
     return "x" if mark.is_held and mark.is_planned else "v" if mark.is_planned else "o"
 
@@ -164,15 +131,14 @@ def _shown(signs: dict[int, str]) -> str:
 def _show_lists(out: Console, ruler: Ruler) -> None:
     """Hosts with their moves and conflicts, then the stretches."""
     conflicts = {one.address: ", ".join(one.codes) for one in ruler.conflicts}
-    moves = {(move.host, move.before): move.after for move in ruler.moves}
-    came = {(move.host, move.after): move.before for move in ruler.moves}
+    going, coming = ruler.going, ruler.coming
     rows: list[list[str | Text]] = []
     for mark in ruler.marks:
         what = "keeps it" if mark.is_held and mark.is_planned else "gets it" if mark.is_planned else "holds it"
-        if (mark.host, mark.address) in moves:
-            what = f"leaves for {moves[mark.host, mark.address]}"
-        elif (mark.host, mark.address) in came:
-            what = f"comes from {came[mark.host, mark.address]}"
+        if (mark.host, mark.address) in going:
+            what = f"leaves for {going[mark.host, mark.address]}"
+        elif (mark.host, mark.address) in coming:
+            what = f"comes from {coming[mark.host, mark.address]}"
         against = styled(conflicts.pop(mark.address, ""), "bold red")
         rows.append([str(mark.address), styled(mark.host, "bold"), what, against])
     rows += [[str(address), "", "", styled(codes, "bold red")] for address, codes in conflicts.items()]
